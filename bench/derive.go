@@ -11,6 +11,7 @@ import (
 	"idletally/internal/core/derive"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 )
 
@@ -44,7 +45,7 @@ func orderly(entries int) (tree.Memory, tree.Hash, int) {
 		if made%10_000 == 0 {
 			bits ^= 0o004
 		}
-		return tree.Entry{Name: name, Kind: k, Set: perm.POSIX{UID: owner, GID: 3001, Mode: bits}.Set(), Child: child}
+		return tree.Entry{Name: name, Kind: k, Set: posix.State{UID: owner, GID: 3001, Mode: bits}.Set(), Child: child}
 	}
 
 	parts := []struct {

@@ -13,6 +13,7 @@ import (
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 )
 
@@ -138,12 +139,12 @@ func benchDirectory() *perm.Directory {
 	dir := &perm.Directory{}
 	for i := range 4 {
 		dir.Accounts = append(dir.Accounts, perm.Account{
-			ID:   perm.UID(uint32(2001 + i)),
+			ID:   posix.UID(uint32(2001 + i)),
 			Name: fmt.Sprintf("clerk-%d", i),
 		})
 	}
 	for i := range 3 {
-		dir.Groups = append(dir.Groups, perm.Account{ID: perm.GID(uint32(3001 + i)), Name: fmt.Sprintf("crew-%d", i)})
+		dir.Groups = append(dir.Groups, perm.Account{ID: posix.GID(uint32(3001 + i)), Name: fmt.Sprintf("crew-%d", i)})
 	}
 	return dir.Index()
 }
@@ -208,7 +209,7 @@ func touch(ctx context.Context, m tree.Memory, forest tree.Hash, r *rand.Rand) (
 		}
 
 		e := &n.Entries[files[r.IntN(len(files))]]
-		p, err := perm.POSIXOf(e.Set)
+		p, err := posix.Of(e.Set)
 		if err != nil {
 			return h, err
 		}

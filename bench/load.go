@@ -24,6 +24,8 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
+	_ "idletally/internal/core/schemes" // every kind of permissions is known
 	"idletally/internal/core/tree"
 	"idletally/internal/service/mariadb"
 	"idletally/internal/wire"
@@ -248,7 +250,7 @@ func (f *crowd) live(ctx context.Context, a simulated) {
 // snapshot returns a small tree that all hosts have, or a large one of the host's own.
 func (f *crowd) snapshot(ctx context.Context, a simulated, work string) error {
 	nodes := tree.Memory{}
-	set := func(md mode.Mode) perm.Set { return perm.POSIX{UID: 2001, GID: 3001, Mode: md}.Set() }
+	set := func(md mode.Mode) perm.Set { return posix.State{UID: 2001, GID: 3001, Mode: md}.Set() }
 	var top tree.Node
 	paths := int64(2)
 	folders, files := 1, 8
@@ -307,8 +309,8 @@ func (f *crowd) snapshot(ctx context.Context, a simulated, work string) error {
 	}
 
 	dir := &perm.Directory{
-		Groups:   []perm.Account{{ID: perm.GID(3001), Name: "crew"}},
-		Accounts: []perm.Account{{ID: perm.UID(2001), Name: "bridge", Groups: []perm.Principal{perm.GID(3001)}}},
+		Groups:   []perm.Account{{ID: posix.GID(3001), Name: "crew"}},
+		Accounts: []perm.Account{{ID: posix.UID(2001), Name: "bridge", Groups: []perm.Principal{posix.GID(3001)}}},
 	}
 	dir.Index()
 	way := access.Way{
@@ -329,7 +331,7 @@ func withFolder(n tree.Node, prefix string, d int) tree.Node {
 	n.Entries = append(n.Entries, tree.Entry{
 		Name: fmt.Sprintf("%s-of-%03d", prefix, d),
 		Kind: perm.File,
-		Set:  perm.POSIX{UID: 2001, GID: 3001, Mode: 0o640}.Set(),
+		Set:  posix.State{UID: 2001, GID: 3001, Mode: 0o640}.Set(),
 	})
 	slices.SortFunc(n.Entries, func(a, b tree.Entry) int { return strings.Compare(a.Name, b.Name) })
 	return n

@@ -17,7 +17,7 @@ import (
 	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/tree"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/host/smb"
 	"idletally/internal/samba"
 )
@@ -116,7 +116,7 @@ func shares(files, rounds int, parent string) error {
 		floor := time.Since(start).Seconds()
 		start = time.Now()
 		var mu sync.Mutex
-		found, err := nt.Scan(ctx, s, []string{"/charts"}, nil, func(tree.Hash, []byte) error {
+		found, err := fileserver.Scan(ctx, s, []string{"/charts"}, nil, func(tree.Hash, []byte) error {
 			mu.Lock()
 			defer mu.Unlock()
 			return nil
@@ -157,7 +157,7 @@ func permit(ctx context.Context, s *smb.Session, folder string, n int) error {
 		}
 
 		_, before := h.Look()
-		set := h.Set(d, nt.SetList)
+		set := h.Set(d, fileserver.SetList)
 		after, look := h.Look()
 		if err := errors.Join(before, set, look, h.Close()); err != nil {
 			return err

@@ -11,6 +11,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 )
@@ -20,14 +21,14 @@ import (
 func benchSubtree(entries, rounds int) error {
 	ctx := context.Background()
 	m, forest, n := plant(entries)
-	root := perm.POSIX{UID: 0, GID: 0, Mode: 0o755}.Set()
+	root := posix.State{UID: 0, GID: 0, Mode: 0o755}.Set()
 	snap := access.Snapshot{
 		Source: m,
 		Forest: forest,
 		Ways:   []access.Way{{{Path: "/", Kind: perm.Folder, Set: root}, {Path: "/srv", Kind: perm.Folder, Set: root}}},
 	}
 	fmt.Fprintf(os.Stderr, "%d entries in %d folders, one entry in ten with access entries\n", n, len(m)-1)
-	account := access.Subject{ID: perm.UID(2003), Groups: []perm.Principal{perm.GID(3001), perm.GID(3002)}}
+	account := access.Subject{ID: posix.UID(2003), Groups: []perm.Principal{posix.GID(3001), posix.GID(3002)}}
 
 	for _, q := range []struct {
 		name string
@@ -80,7 +81,7 @@ func plant(entries int) (tree.Memory, tree.Hash, int) {
 	m := tree.Memory{}
 	named := posixacl.List{{Tag: posixacl.User, ID: 2003, Perm: mode.Read | mode.Write}}
 	state := func(i int, k perm.Kind) perm.Set {
-		p := perm.POSIX{
+		p := posix.State{
 			UID:  uint32(2001 + i%4),
 			GID:  uint32(3001 + i%3),
 			Mode: []mode.Mode{0o640, 0o664, 0o600, 0o644}[i%4],

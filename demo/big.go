@@ -17,6 +17,7 @@ import (
 	"idletally/internal/core/drift"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/desk"
 	"idletally/internal/service/mariadb"
@@ -171,26 +172,26 @@ func (b *Big) fill(ctx context.Context) error {
 	}
 
 	dir := &perm.Directory{
-		Groups: []perm.Account{{ID: perm.GID(3001), Name: "crew"}, {ID: perm.GID(3002), Name: "pursers"}},
+		Groups: []perm.Account{{ID: posix.GID(3001), Name: "crew"}, {ID: posix.GID(3002), Name: "pursers"}},
 	}
-	dir.Accounts = append(dir.Accounts, perm.Account{ID: perm.UID(0), Name: "root"}, perm.Account{
-		ID:     perm.UID(2001),
+	dir.Accounts = append(dir.Accounts, perm.Account{ID: posix.UID(0), Name: "root"}, perm.Account{
+		ID:     posix.UID(2001),
 		Name:   "bridge",
-		Groups: []perm.Principal{perm.GID(3001)},
+		Groups: []perm.Principal{posix.GID(3001)},
 	})
 	for i := range 500 {
 		dir.Accounts = append(dir.Accounts, perm.Account{
-			ID:     perm.UID(uint32(4000 + i)),
+			ID:     posix.UID(uint32(4000 + i)),
 			Name:   fmt.Sprintf("hand-%03d", i),
-			Groups: []perm.Principal{perm.GID(3001)},
+			Groups: []perm.Principal{posix.GID(3001)},
 		})
 	}
 
 	dir.Index()
 	way := access.Way{
-		{Path: "/", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set()},
-		{Path: "/srv", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set()},
-		{Path: "/srv/fleet", Kind: perm.Folder, Set: perm.POSIX{UID: 2001, GID: 3001, Mode: 0o750}.Set()},
+		{Path: "/", Kind: perm.Folder, Set: posix.State{Mode: 0o755}.Set()},
+		{Path: "/srv", Kind: perm.Folder, Set: posix.State{Mode: 0o755}.Set()},
+		{Path: "/srv/fleet", Kind: perm.Folder, Set: posix.State{UID: 2001, GID: 3001, Mode: 0o750}.Set()},
 	}
 	for i := range BigHosts {
 		f := forests[0]
@@ -248,7 +249,7 @@ func shipOf(i int) string { return fmt.Sprintf("ship-%04d", i+1) }
 
 // bigTree makes a tree of 1,000,000 paths of which some are wrong. Each kind differs in a folder of its own.
 func bigTree(m tree.Memory, wrong, kind int) tree.Hash {
-	set := func(md mode.Mode) perm.Set { return perm.POSIX{UID: 2001, GID: 3001, Mode: md}.Set() }
+	set := func(md mode.Mode) perm.Set { return posix.State{UID: 2001, GID: 3001, Mode: md}.Set() }
 	file := set(0o640)
 	folder := set(0o750)
 	open := set(0o644)

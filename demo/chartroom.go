@@ -15,7 +15,7 @@ import (
 
 	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/host/smb"
 	"idletally/internal/samba"
 	"idletally/internal/wire"
@@ -146,21 +146,21 @@ func (s *Stage) Permit(ctx context.Context, share, path, sddl string) error {
 		return err
 	}
 	f := &filler{look: look}
-	f.permit(path, sddl, nt.SetList)
+	f.permit(path, sddl, fileserver.SetList)
 	return f.err
 }
 
 // filler makes content as the keeper.
 type filler struct {
 	share *smb2.Share
-	look  nt.Share
+	look  fileserver.Share
 	names func(name string) (ntsd.SID, error)
 	err   error
 }
 
 func (f *filler) folder(path string) {
 	if f.err == nil {
-		f.err = f.share.MkdirAll(nt.Path(path), 0o777)
+		f.err = f.share.MkdirAll(fileserver.Path(path), 0o777)
 	}
 }
 
@@ -168,7 +168,7 @@ func (f *filler) files(folder, pattern string, n int) {
 	f.folder(folder)
 	for i := range n {
 		if f.err == nil {
-			f.err = f.share.WriteFile(nt.Path(folder+"/"+fmt.Sprintf(pattern, i)), nil, 0o666)
+			f.err = f.share.WriteFile(fileserver.Path(folder+"/"+fmt.Sprintf(pattern, i)), nil, 0o666)
 		}
 	}
 }
@@ -176,12 +176,12 @@ func (f *filler) files(folder, pattern string, n int) {
 // move is within a share: what was handed on to the file in its old folder stays with it.
 func (f *filler) move(from, to string) {
 	if f.err == nil {
-		f.err = f.share.Rename(nt.Path(from), nt.Path(to))
+		f.err = f.share.Rename(fileserver.Path(from), fileserver.Path(to))
 	}
 }
 
 // permit sets a list, in which names in braces stand for accounts and groups of the server.
-func (f *filler) permit(path, sddl string, what nt.Part) {
+func (f *filler) permit(path, sddl string, what fileserver.Part) {
 	if f.err != nil {
 		return
 	}
@@ -204,7 +204,7 @@ func (f *filler) permit(path, sddl string, what nt.Part) {
 		return
 	}
 
-	h, err := f.look.Hold(nt.Path(path), ace.ReadControl|ace.WriteDAC|ace.WriteOwner|ace.ReadAttributes)
+	h, err := f.look.Hold(fileserver.Path(path), ace.ReadControl|ace.WriteDAC|ace.WriteOwner|ace.ReadAttributes)
 	if err != nil {
 		f.err = fmt.Errorf("%s: %w", path, err)
 		return
@@ -261,7 +261,7 @@ func fillShares(ctx context.Context, address string) error {
 
 	charts.permit("/",
 		"D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{surveyors})(A;OICI;0x1200a9;;;{crew})",
-		nt.SetList)
+		fileserver.SetList)
 
 	// What went wrong: somebody gave everybody everything, for a moment; a deny that its own author is in; a
 	// folder whose inheritance was stopped with nothing left of it; files that somebody took; one that
@@ -273,12 +273,12 @@ func fillShares(ctx context.Context, address string) error {
 	charts.permit("/saltmarsh/soundings",
 		"D:AI(A;OICI;FA;;;WD)(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)"+
 			"(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})",
-		nt.SetList)
+		fileserver.SetList)
 	charts.permit("/south channel",
 		"D:AI(D;OICI;0x10156;;;{crew})(A;OICIID;FA;;;{keepers})(A;OICIID;FA;;;SY)"+
 			"(A;OICIID;0x1301bf;;;{surveyors})(A;OICIID;0x1200a9;;;{crew})",
-		nt.SetList)
-	charts.permit("/north sound/soundings", "D:PAI(A;OICI;FA;;;{keepers})", nt.SetList)
+		fileserver.SetList)
+	charts.permit("/north sound/soundings", "D:PAI(A;OICI;FA;;;{keepers})", fileserver.SetList)
 	for _, water := range []string{"north sound", "saltmarsh", "south channel"} {
 		charts.files("/"+water, "sheet %02d.chart", 24)
 		charts.files("/"+water+"/soundings", "2026-%02d.xyz", 12)
@@ -286,7 +286,7 @@ func fillShares(ctx context.Context, address string) error {
 
 	charts.files("/printing", "queue-%02d.job", 6)
 	for i := range 3 {
-		charts.permit(fmt.Sprintf("/north sound/sheet %02d.chart", i), "O:{deckhand}D:", nt.SetOwner)
+		charts.permit(fmt.Sprintf("/north sound/sheet %02d.chart", i), "O:{deckhand}D:", fileserver.SetOwner)
 	}
 
 	charts.move("/saltmarsh/soundings/2026-11.xyz", "/north sound/2026-11.xyz")
@@ -297,18 +297,18 @@ func fillShares(ctx context.Context, address string) error {
 
 	docs.permit("/",
 		"D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1200a9;;;{crew})(A;OICI;0x1301bf;;;{office})",
-		nt.SetList)
+		fileserver.SetList)
 	docs.files("/rota", "week-%02d.ods", 20)
 	docs.folder("/wages")
-	docs.permit("/wages", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{wages})", nt.SetList)
+	docs.permit("/wages", "D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{wages})", fileserver.SetList)
 	docs.files("/wages", "2026-%02d.ods", 11)
 	docs.files("/notices", "notice %02d.txt", 8)
-	docs.permit("/wages/2026-03.ods", "D:PAI(A;;FA;;;{keepers})(A;;0x1301bf;;;{wages})(A;;FR;;;AU)", nt.SetList)
+	docs.permit("/wages/2026-03.ods", "D:PAI(A;;FA;;;{keepers})(A;;0x1301bf;;;{wages})(A;;FR;;;AU)", fileserver.SetList)
 
 	// Somebody left, and what they had stays behind as a bare number.
 	docs.permit("/notices/notice 03.txt",
 		"D:AI(A;;0x1301bf;;;S-1-5-21-397955417-626881126-188441444-2610)"+
 			"(A;ID;FA;;;{keepers})(A;ID;FA;;;SY)(A;ID;0x1200a9;;;{crew})(A;ID;0x1301bf;;;{office})",
-		nt.SetList)
+		fileserver.SetList)
 	return errors.Join(charts.err, docs.err)
 }

@@ -17,6 +17,7 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/posixacl"
+	_ "idletally/internal/core/schemes" // every kind of permissions is known
 	"idletally/internal/host/fsys"
 )
 

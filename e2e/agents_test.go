@@ -24,6 +24,7 @@ import (
 	"idletally/internal/client"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/wire"
 )
@@ -135,7 +136,7 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	}
 
 	a = agentClient(t, s, folder)
-	file := tree.Entry{Name: "x", Kind: perm.File, Set: perm.POSIX{Mode: mode.Mode(0o600)}.Set()}
+	file := tree.Entry{Name: "x", Kind: perm.File, Set: posix.State{Mode: mode.Mode(0o600)}.Set()}
 	orphan := tree.Encode(tree.Node{
 		Entries: []tree.Entry{{Name: "d", Kind: perm.Folder, Set: file.Set, Child: tree.Sum([]byte("nowhere"))}},
 	})

@@ -22,6 +22,7 @@ import (
 	"idletally/internal/core/chain"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/service/mariadb"
 	"idletally/internal/wire"
@@ -143,8 +144,8 @@ func TestDatabase(t *testing.T) {
 
 	evil := encoder.EncodeAll(plan.EncodeChunk([]plan.Step{
 		{Path: "/srv/tideboard/feeds/gauge-07.token", Kind: perm.File,
-			Before: perm.POSIX{UID: 2004, GID: 3004, Mode: 0o640}.Set(),
-			After:  perm.POSIX{UID: 2004, GID: 3004, Mode: mode.Mode(0o666)}.Set()},
+			Before: posix.State{UID: 2004, GID: 3004, Mode: 0o640}.Set(),
+			After:  posix.State{UID: 2004, GID: 3004, Mode: mode.Mode(0o666)}.Set()},
 	}), nil)
 	untouched := func(t *testing.T) {
 		t.Helper()

@@ -13,6 +13,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/wire"
 )
 
@@ -248,8 +249,8 @@ func tryBadLooking(t *testing.T, s *demo.Stage) {
 	}
 
 	a := agentClient(t, s, folder)
-	place := access.Place{Path: "/", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set()}
-	dir := (&perm.Directory{Accounts: []perm.Account{{ID: perm.UID(0), Name: "\x1b[2Jroot"}}}).Index()
+	place := access.Place{Path: "/", Kind: perm.Folder, Set: posix.State{Mode: 0o755}.Set()}
+	dir := (&perm.Directory{Accounts: []perm.Account{{ID: posix.UID(0), Name: "\x1b[2Jroot"}}}).Index()
 
 	for _, x := range []struct {
 		name   string

@@ -30,6 +30,7 @@ import (
 	"idletally/internal/client"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/change"
@@ -398,7 +399,7 @@ func TestOrdersAreChecked(t *testing.T) {
 		t.Fatal(err)
 	}
 
-	state := func(m mode.Mode) perm.Set { return perm.POSIX{Mode: m}.Set() }
+	state := func(m mode.Mode) perm.Set { return posix.State{Mode: m}.Set() }
 	chunk := plan.EncodeChunk([]plan.Step{{Path: p, Kind: perm.File, Before: state(0o600), After: state(0o666)}})
 	s.chunks = [][]byte{chunk}
 	manifest := plan.Manifest{
@@ -542,7 +543,7 @@ func TestOrdersAreChecked(t *testing.T) {
 func TestOriginalsOfAHaltedRun(t *testing.T) {
 	s, a, _, root := world(t)
 	folder := filepath.Join(root, "folder")
-	closed, opened := perm.POSIX{Mode: 0o750}.Set(), perm.POSIX{Mode: 0o705}.Set()
+	closed, opened := posix.State{Mode: 0o750}.Set(), posix.State{Mode: 0o705}.Set()
 	if err := os.Mkdir(folder, 0o750); err != nil {
 		t.Fatal(err)
 	}
@@ -561,8 +562,8 @@ func TestOriginalsOfAHaltedRun(t *testing.T) {
 		steps = append(steps, plan.Step{
 			Path:   p,
 			Kind:   perm.File,
-			Before: perm.POSIX{Mode: 0o604}.Set(),
-			After:  perm.POSIX{Mode: 0o640}.Set(),
+			Before: posix.State{Mode: 0o604}.Set(),
+			After:  posix.State{Mode: 0o640}.Set(),
 		})
 	}
 
@@ -615,7 +616,7 @@ func TestOriginalsOfAHaltedRun(t *testing.T) {
 			t.Fatal(err)
 		}
 
-		now := perm.POSIX{Mode: mode.Mode(st.Mode & 0o7777)}.Set()
+		now := posix.State{Mode: mode.Mode(st.Mode & 0o7777)}.Set()
 		if o.After != now || o.Before != steps[i].Before || i > 0 && now != steps[i].After {
 			t.Fatalf("%s: stored as %x, is %x", o.Path, o.After.Bytes(), now.Bytes())
 		}
@@ -726,7 +727,7 @@ func TestOrdersCountOnce(t *testing.T) {
 	s, a, key, root := world(t)
 	p := filepath.Join(root, "file")
 	must(t, os.WriteFile(p, nil, 0o600))
-	state := func(m mode.Mode) perm.Set { return perm.POSIX{Mode: m}.Set() }
+	state := func(m mode.Mode) perm.Set { return posix.State{Mode: m}.Set() }
 	chunk := plan.EncodeChunk([]plan.Step{{Path: p, Kind: perm.File, Before: state(0o600), After: state(0o666)}})
 	manifest := plan.Manifest{
 		Format: 1,

@@ -21,6 +21,7 @@ import (
 	"idletally/internal/archive"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/succession"
 	"idletally/internal/core/tree"
@@ -50,8 +51,8 @@ func TestOrdersByANewerKey(t *testing.T) {
 	step := plan.Step{
 		Path:   p,
 		Kind:   perm.File,
-		Before: perm.POSIX{Mode: 0o600}.Set(),
-		After:  perm.POSIX{Mode: mode.Mode(0o640)}.Set(),
+		Before: posix.State{Mode: 0o600}.Set(),
+		After:  posix.State{Mode: mode.Mode(0o640)}.Set(),
 	}
 
 	chunk := plan.EncodeChunk([]plan.Step{step})

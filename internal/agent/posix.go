@@ -10,6 +10,7 @@ import (
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/host/change"
 	"idletally/internal/host/identity"
 	"idletally/internal/host/look"
@@ -27,25 +28,25 @@ type remembered struct {
 	held     sync.Map // by the name of a cache: the mutex of who uses it
 }
 
-// posix is the Linux system that the agent runs on.
-type posix struct{ a *Agent }
+// linuxHost is the Linux system that the agent runs on.
+type linuxHost struct{ a *Agent }
 
-func ownHost(a *Agent) host { return &posix{a} }
+func ownHost(a *Agent) host { return &linuxHost{a} }
 
-func (h *posix) top() bool { return false }
+func (h *linuxHost) top() bool { return false }
 
-func (h *posix) unwatchable() string { return "" }
+func (h *linuxHost) unwatchable() string { return "" }
 
-func (h *posix) spelled(path string) string { return path }
+func (h *linuxHost) spelled(path string) string { return path }
 
-func (h *posix) watch(ctx context.Context, list []wire.WatchedPlace) { h.a.follow(ctx, list) }
+func (h *linuxHost) watch(ctx context.Context, list []wire.WatchedPlace) { h.a.follow(ctx, list) }
 
 // fileSystem returns nothing: a run opens this system's own paths by itself.
-func (h *posix) fileSystem(context.Context) (change.FileSystem, func(), error) {
+func (h *linuxHost) fileSystem(context.Context) (change.FileSystem, func(), error) {
 	return nil, func() {}, nil
 }
 
-func (h *posix) answer(ctx context.Context, q wire.Question) (r wire.Reply, err error) {
+func (h *linuxHost) answer(ctx context.Context, q wire.Question) (r wire.Reply, err error) {
 	a, path := h.a, string(q.Path)
 	accounts := q.Accounts
 	if q.Account != "" && q.Account != inquiry.Everyone {
@@ -114,8 +115,8 @@ func (a *Agent) probe(ctx context.Context, q wire.Question, dir *perm.Directory,
 
 // Try has a child try everything that makes sense for a path.
 func Try(ctx context.Context, f access.Found, s access.Subject) ([]access.Try, error) {
-	uid, ok := s.ID.ID()
-	if !ok || s.ID.IsGroup() {
+	uid, ok := posix.Number(s.ID)
+	if !ok || posix.IsGroup(s.ID) {
 		return nil, errors.New("a probe is made as one account: give its name or number")
 	}
 
@@ -123,11 +124,11 @@ func Try(ctx context.Context, f access.Found, s access.Subject) ([]access.Try, e
 		UID:        uid,
 		Path:       f.Seen.Path,
 		Kind:       f.Seen.Kind,
-		Operations: access.For(f.Seen.Kind, perm.SchemePOSIX),
+		Operations: access.For(f.Seen.Kind, posix.ID),
 	}
 
 	for _, g := range s.Groups {
-		if n, ok := g.ID(); ok {
+		if n, ok := posix.Number(g); ok {
 			ask.Groups = append(ask.Groups, n)
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/wire"
@@ -26,7 +27,7 @@ func TestPutBack(t *testing.T) {
 	settings, err := json.Marshal(Settings{Host: "skiff", Roots: []string{pathname.Escape(root)}})
 	must(t, err)
 	must(t, os.WriteFile(filepath.Join(a.Folder, SettingsFile), settings, 0o600))
-	state := func(m mode.Mode) perm.Set { return perm.POSIX{Mode: m}.Set() }
+	state := func(m mode.Mode) perm.Set { return posix.State{Mode: m}.Set() }
 	var steps []plan.Step
 	file := func(i int) string { return filepath.Join(root, fmt.Sprintf("f%02d", i)) }
 	for i := range 20 {
@@ -148,8 +149,8 @@ func TestPutBackFromADamagedJournal(t *testing.T) {
 		steps = append(steps, plan.Step{
 			Path:   path,
 			Kind:   perm.File,
-			Before: perm.POSIX{Mode: 0o600}.Set(),
-			After:  perm.POSIX{Mode: 0o640}.Set(),
+			Before: posix.State{Mode: 0o600}.Set(),
+			After:  posix.State{Mode: 0o640}.Set(),
 		})
 	}
 

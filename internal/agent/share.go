@@ -15,10 +15,11 @@ import (
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/privilege"
 	"idletally/internal/host/change"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/host/ldap"
-	"idletally/internal/host/nt"
 	"idletally/internal/host/smb"
 	"idletally/internal/host/spool"
 	"idletally/internal/wire"
@@ -51,7 +52,7 @@ func (f *FileServer) access() smb.Access {
 	}
 }
 
-func (f *FileServer) dial(ctx context.Context) (nt.Server, error) {
+func (f *FileServer) dial(ctx context.Context) (fileserver.Server, error) {
 	s, err := smb.Dial(ctx, f.access())
 	if err != nil { // no nil in an interface
 		return nil, err
@@ -60,14 +61,14 @@ func (f *FileServer) dial(ctx context.Context) (nt.Server, error) {
 }
 
 // offers reports whether a server has the shares of some roots. Shares whose names end in $ it does not list.
-func offers(ctx context.Context, s nt.Server, roots []string) error {
+func offers(ctx context.Context, s fileserver.Server, roots []string) error {
 	shares, err := s.Shares(ctx)
 	if err != nil {
 		return err
 	}
 
 	for _, r := range roots {
-		name, _, err := nt.Split(r)
+		name, _, err := fileserver.Split(r)
 		if err != nil {
 			return err
 		}
@@ -84,13 +85,14 @@ func offers(ctx context.Context, s nt.Server, roots []string) error {
 // descriptors is a host whose paths carry NT security descriptors.
 type descriptors struct {
 	a    *Agent
-	dial func(context.Context) (nt.Server, error)
+	dial func(context.Context) (fileserver.Server, error)
 
-	ask func(context.Context) ([]nt.Account, time.Duration, error) // the domain's directory; nil: as it was named
+	ask func(context.Context) ([]fileserver.Account, time.Duration,
+		error) // the domain's directory; nil: as it was named
 }
 
 // domain returns the accounts of the domain's directory, if one was named.
-func (h *descriptors) domain(ctx context.Context) ([]nt.Account, error) {
+func (h *descriptors) domain(ctx context.Context) ([]fileserver.Account, error) {
 	if h.a.Server == nil || h.a.Server.LDAP == nil {
 		return nil, nil
 	}
@@ -139,7 +141,7 @@ func (h *descriptors) fileSystem(ctx context.Context) (r change.FileSystem, hang
 	if err != nil {
 		return nil, nil, err
 	}
-	return nt.FileSystem(ctx, s), func() { _ = s.Close() }, nil // nothing more is asked of it
+	return fileserver.FileSystem(ctx, s), func() { _ = s.Close() }, nil // nothing more is asked of it
 }
 
 func (h *descriptors) snapshot(ctx context.Context, w *wire.Work, roots []string, done *atomic.Int64) error {
@@ -157,7 +159,7 @@ func (h *descriptors) snapshot(ctx context.Context, w *wire.Work, roots []string
 	defer spool.Close()
 
 	start := time.Now()
-	found, err := nt.Scan(ctx, s, roots, func(paths int64) { done.Store(paths) }, spool.Put)
+	found, err := fileserver.Scan(ctx, s, roots, func(paths int64) { done.Store(paths) }, spool.Put)
 	if err != nil {
 		return a.cannot(ctx, w, err)
 	}
@@ -170,7 +172,7 @@ func (h *descriptors) snapshot(ctx context.Context, w *wire.Work, roots []string
 
 	ways := shareWays(ctx, s, roots)
 	for _, w := range ways {
-		if d, ok := perm.NTOf(w[len(w)-1].Mount.Share); ok {
+		if d, ok := nt.Of(w[len(w)-1].Mount.Share); ok {
 			found.SIDs = append(found.SIDs, d.SIDs()...)
 		}
 	}
@@ -198,7 +200,7 @@ func (h *descriptors) snapshot(ctx context.Context, w *wire.Work, roots []string
 
 // directory names who there is on a server: its own accounts and groups, the well-known ones, and whoever else what was
 // found speaks of. Whom the server does not know has no name.
-func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID) (*perm.Directory, error) {
+func (h *descriptors) directory(ctx context.Context, s fileserver.Server, met []ntsd.SID) (*perm.Directory, error) {
 	d := &perm.Directory{}
 	known := map[ntsd.SID]bool{}
 	partly := map[perm.Principal]bool{}
@@ -208,9 +210,9 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 		}
 
 		known[id] = true
-		acc := perm.Account{ID: perm.SIDOf(id), Name: name}
+		acc := perm.Account{ID: nt.PrincipalOf(id), Name: name}
 		for _, g := range groups {
-			acc.Groups = append(acc.Groups, perm.SIDOf(g))
+			acc.Groups = append(acc.Groups, nt.PrincipalOf(g))
 		}
 
 		if group {
@@ -242,13 +244,13 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 	for _, x := range own {
 		if _, well := x.SID.Known(); !well {
 			add(x.SID, x.Name, x.Group, x.Groups)
-			partly[perm.SIDOf(x.SID)] = x.Partly
+			partly[nt.PrincipalOf(x.SID)] = x.Partly
 		}
 	}
 
 	held, err := s.Privileges(ctx)
 	if err != nil {
-		if errors.Is(err, nt.ErrLost) || ctx.Err() != nil {
+		if errors.Is(err, fileserver.ErrLost) || ctx.Err() != nil {
 			return nil, err
 		}
 		h.a.Log.Warn("privileges are not counted", "error", err)
@@ -290,7 +292,7 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 	for _, n := range names {
 		add(n.SID, n.String(), n.Group, nil)
 		if is, ok := below[n.Name]; ok && n.SID.SystemAccount() {
-			d.AlsoKnown(perm.SIDOf(is), perm.SIDOf(n.SID))
+			d.AlsoKnown(nt.PrincipalOf(is), nt.PrincipalOf(n.SID))
 		}
 	}
 
@@ -298,7 +300,7 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 		slices.SortFunc(*list, func(a, b perm.Account) int { return strings.Compare(string(a.ID), string(b.ID)) })
 		for i := range *list {
 			a := &(*list)[i]
-			if id, ok := a.ID.SID(); ok {
+			if id, ok := nt.SID(a.ID); ok {
 				a.Privileges = held[id]
 			}
 			a.Partly = partly[a.ID]
@@ -311,7 +313,7 @@ func (h *descriptors) directory(ctx context.Context, s nt.Server, met []ntsd.SID
 // mark finds out whether the server lets the agent's own account do what the lists at the end of a way do
 // not, as Samba does for those that its settings name: nobody else can be told. What no list gives is asked
 // for, and let go.
-func (h *descriptors) mark(ctx context.Context, s nt.Server, way access.Way, dir *perm.Directory) error {
+func (h *descriptors) mark(ctx context.Context, s fileserver.Server, way access.Way, dir *perm.Directory) error {
 	if h.a.Server == nil || len(way) < 2 {
 		return nil
 	}
@@ -338,7 +340,7 @@ func (h *descriptors) mark(ctx context.Context, s nt.Server, way access.Way, dir
 		return nil
 	}
 
-	name, below, err := nt.Split(string(last.Path))
+	name, below, err := fileserver.Split(string(last.Path))
 	if err != nil {
 		return err
 	}
@@ -350,7 +352,7 @@ func (h *descriptors) mark(ctx context.Context, s nt.Server, way access.Way, dir
 
 	got, err := share.Hold(below, missing)
 	if err != nil {
-		if errors.Is(err, nt.ErrLost) {
+		if errors.Is(err, fileserver.ErrLost) {
 			return err
 		}
 		return nil // as the lists say
@@ -362,12 +364,12 @@ func (h *descriptors) mark(ctx context.Context, s nt.Server, way access.Way, dir
 
 // theServer is what all shares lie in: it lets everybody through.
 func theServer() (access.Place, error) {
-	top, err := perm.NTSet(ntsd.Descriptor{Open: true})
+	top, err := nt.SetOf(ntsd.Descriptor{Open: true})
 	return access.Place{Path: "/", Kind: perm.Folder, Set: top}, err
 }
 
 // shareWay looks at a path of an open share, and at each folder that leads there.
-func shareWay(share nt.Share, path string) (way access.Way, last nt.Seen, err error) {
+func shareWay(share fileserver.Share, path string) (way access.Way, last fileserver.Seen, err error) {
 	top, err := theServer()
 	if err != nil {
 		return nil, last, err
@@ -380,14 +382,14 @@ func shareWay(share nt.Share, path string) (way access.Way, last nt.Seen, err er
 		if i < len(path) && path[i] != '/' {
 			continue
 		}
-		_, below, err := nt.Split(path[:i])
+		_, below, err := fileserver.Split(path[:i])
 		if err != nil {
 			return way, last, err
 		}
-		if last, err = nt.Look(share, below); err != nil {
+		if last, err = fileserver.Look(share, below); err != nil {
 			return way, last, fmt.Errorf("%s: %w", pathname.Escape(path[:i]), err)
 		}
-		set, err := perm.NTSet(last.Descriptor)
+		set, err := nt.SetOf(last.Descriptor)
 		if err != nil {
 			return way, last, fmt.Errorf("%s: %w", pathname.Escape(path[:i]), err)
 		}
@@ -405,8 +407,8 @@ func shareWay(share nt.Share, path string) (way access.Way, last nt.Seen, err er
 }
 
 // wayTo is shareWay, with the share opened for it alone.
-func wayTo(ctx context.Context, s nt.Server, path string) (access.Way, error) {
-	name, _, err := nt.Split(path)
+func wayTo(ctx context.Context, s fileserver.Server, path string) (access.Way, error) {
+	name, _, err := fileserver.Split(path)
 	if err != nil {
 		return nil, err
 	}
@@ -420,7 +422,7 @@ func wayTo(ctx context.Context, s nt.Server, path string) (access.Way, error) {
 }
 
 // shareWays returns what leads to each root; where one cannot be looked at its gap in the snapshot says so.
-func shareWays(ctx context.Context, s nt.Server, roots []string) (out []access.Way) {
+func shareWays(ctx context.Context, s fileserver.Server, roots []string) (out []access.Way) {
 	for _, root := range roots {
 		if way, err := wayTo(ctx, s, root); err == nil {
 			out = append(out, way)
@@ -463,14 +465,14 @@ func (h *descriptors) answer(ctx context.Context, q wire.Question) (r wire.Reply
 }
 
 // below scans a folder and asks the core about all that is in it.
-func (h *descriptors) below(ctx context.Context, s nt.Server, q wire.Question) (r wire.Reply, err error) {
+func (h *descriptors) below(ctx context.Context, s fileserver.Server, q wire.Question) (r wire.Reply, err error) {
 	nodes, err := spool.New(h.a.Folder)
 	if err != nil {
 		return r, err
 	}
 	defer nodes.Close()
 
-	found, err := nt.Scan(ctx, s, []string{string(q.Path)}, nil, nodes.Put)
+	found, err := fileserver.Scan(ctx, s, []string{string(q.Path)}, nil, nodes.Put)
 	if err != nil {
 		return r, err
 	}
@@ -526,12 +528,12 @@ func (h *descriptors) probe(ctx context.Context, q wire.Question, k perm.Kind) (
 	}
 	defer s.Close()
 
-	name, below, err := nt.Split(string(q.Path))
+	name, below, err := fileserver.Split(string(q.Path))
 	if err != nil {
 		return nil, err
 	}
 	share, err := s.Open(ctx, name)
-	if nt.Refused(err) { // the share's own list lets nothing through
+	if fileserver.Refused(err) { // the share's own list lets nothing through
 		return refusedAll(k, name), nil
 	}
 	if err != nil {
@@ -539,20 +541,24 @@ func (h *descriptors) probe(ctx context.Context, q wire.Question, k perm.Kind) (
 	}
 	defer share.Close()
 
-	return nt.Try(share, below, k)
+	return fileserver.Try(share, below, k)
 }
 
 func refusedAll(k perm.Kind, share string) (out []access.Try) {
-	for _, op := range access.For(k, perm.SchemeNT) {
+	for _, op := range access.For(k, nt.ID) {
 		out = append(out, access.Try{Operation: op, Call: "open the share " + share + ": the server denies access"})
 	}
 	return out
 }
 
-func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f access.Found, met []ntsd.SID, err error) {
+func (a *Agent) onShare(
+	ctx context.Context,
+	s fileserver.Server,
+	q wire.Question,
+) (f access.Found, met []ntsd.SID, err error) {
 	path := string(q.Path)
 	meet := func(s perm.Set) {
-		d, _ := perm.NTOf(s) // nobody, where it could not be read
+		d, _ := nt.Of(s) // nobody, where it could not be read
 		for _, id := range d.SIDs() {
 			if !slices.Contains(met, id) && len(met) < maxMet {
 				met = append(met, id)
@@ -587,7 +593,7 @@ func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f ac
 
 		var shares []access.Seen
 		for _, root := range a.roots {
-			name, _, err := nt.Split(root)
+			name, _, err := fileserver.Split(root)
 			if err != nil {
 				continue
 			}
@@ -610,7 +616,7 @@ func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f ac
 		return f, met, nil
 	}
 
-	name, below, err := nt.Split(path)
+	name, below, err := fileserver.Split(path)
 	if err != nil {
 		return f, nil, err
 	}
@@ -640,7 +646,7 @@ func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f ac
 	}
 
 	var found []access.Seen
-	err = share.List(below, func(batch []nt.Seen) error {
+	err = share.List(below, func(batch []fileserver.Seen) error {
 		for _, x := range batch {
 			e := access.Seen{
 				Place: access.Place{
@@ -655,7 +661,7 @@ func (a *Agent) onShare(ctx context.Context, s nt.Server, q wire.Question) (f ac
 
 			if err := x.Err; err != nil {
 				e.Gap = err.Error()
-			} else if e.Set, err = perm.NTSet(x.Descriptor); err != nil {
+			} else if e.Set, err = nt.SetOf(x.Descriptor); err != nil {
 				e.Gap = err.Error()
 			}
 

@@ -25,7 +25,7 @@ import (
 	"idletally/internal/wire"
 )
 
-func (h *posix) snapshot(ctx context.Context, w *wire.Work, roots []string, done *atomic.Int64) error {
+func (h *linuxHost) snapshot(ctx context.Context, w *wire.Work, roots []string, done *atomic.Int64) error {
 	a := h.a
 	dir, err := identity.Read(ctx)
 	if err != nil {

@@ -9,7 +9,7 @@ import (
 
 	"golang.org/x/sys/windows"
 
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/host/ntfs"
 	"idletally/internal/private"
 )
@@ -19,7 +19,7 @@ type remembered struct{}
 
 // ownHost is the Windows system that the agent runs on: its volumes are what a file server's shares are.
 func ownHost(a *Agent) host {
-	return &descriptors{a: a, dial: func(context.Context) (nt.Server, error) { return ntfs.Open() }}
+	return &descriptors{a: a, dial: func(context.Context) (fileserver.Server, error) { return ntfs.Open() }}
 }
 
 // system names the system that the agent runs on, and tells for how long it has.

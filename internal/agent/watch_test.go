@@ -57,7 +57,7 @@ func (s *service) mode(path string) string {
 	if err != nil {
 		return err.Error()
 	}
-	m, _ := perm.ModeOf(e.Set)
+	m, _ := perm.DeclaredMode(e.Set)
 	return m.String()
 }
 

@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/seeded"
 	"idletally/internal/wire"
@@ -28,7 +29,7 @@ func sample(n int) (Head, tree.Memory) {
 		leaf.Entries = append(leaf.Entries, tree.Entry{
 			Name: fmt.Sprintf("%04d\xff\n", i),
 			Kind: perm.File,
-			Set:  perm.POSIX{UID: uint32(i % 5)}.Set(),
+			Set:  posix.State{UID: uint32(i % 5)}.Set(),
 		})
 	}
 
@@ -37,14 +38,14 @@ func sample(n int) (Head, tree.Memory) {
 		top.Entries = append(top.Entries, tree.Entry{
 			Name:  name,
 			Kind:  perm.Folder,
-			Set:   perm.POSIX{}.Set(),
+			Set:   posix.State{}.Set(),
 			Child: m.Add(leaf),
 		})
 	}
 
 	forest := m.Add(tree.Node{
 		Forest:  true,
-		Entries: []tree.Entry{{Name: "/srv/\xff", Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: m.Add(top)}},
+		Entries: []tree.Entry{{Name: "/srv/\xff", Kind: perm.Folder, Set: posix.State{}.Set(), Child: m.Add(top)}},
 	})
 	return Head{
 		Host:  "slip-north",
@@ -206,7 +207,7 @@ func sharing(n int) (out [][]byte) {
 	h := m.Add(tree.Node{})
 	for range n {
 		out = append(out, m[h])
-		e := tree.Entry{Name: "a", Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: h}
+		e := tree.Entry{Name: "a", Kind: perm.Folder, Set: posix.State{}.Set(), Child: h}
 		again := e
 		again.Name = "b"
 		h = m.Add(tree.Node{Entries: []tree.Entry{e, again}})

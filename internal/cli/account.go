@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/host/identity"
 	"idletally/internal/inquiry"
 	"idletally/internal/wire"
@@ -83,7 +84,7 @@ func whoAmI(c *cobra.Command) (wire.Account, error) {
 func stale(d *perm.Directory, member []string, now []int) (notes []string) {
 	var have []string
 	for _, g := range now {
-		name := d.Name(perm.GID(uint32(g)))
+		name := d.Name(posix.GID(uint32(g)))
 		have = append(have, name)
 		if !slices.Contains(member, name) {
 			notes = append(notes,

@@ -15,6 +15,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"idletally/internal/client"
+	_ "idletally/internal/core/schemes" // every kind of permissions is known
 	"idletally/internal/wire"
 )
 

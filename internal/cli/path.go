@@ -382,7 +382,7 @@ func (o *options) showSight(c *cobra.Command, s wire.Sight) error {
 		line := p.Path
 		if p.Access != nil {
 			line = strings.TrimSpace(p.Access.Letters + " " + p.Access.Owner + ":" + p.Access.Group + " " + p.Path)
-			if p.Access.OfShare() {
+			if p.Access.FromAbove() {
 				line = p.Access.Owner + " " + p.Path + "  (entries: " + p.Access.Inheritance + ")"
 			}
 			if len(p.Access.Entries) > 0 {

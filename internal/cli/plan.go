@@ -298,7 +298,7 @@ func showChange(c *cobra.Command, g wire.PlanGroup) {
 	}
 
 	printf(c, "  %-9s  %-12s  %s", mark(g.Word), what, wire.Place(g.Count, g.Folder, g.Example))
-	if g.Before.OfShare() {
+	if g.Before.FromAbove() {
 		showShareChange(c, g)
 		return
 	}

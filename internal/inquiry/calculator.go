@@ -8,6 +8,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/wire"
 )
 
@@ -97,19 +98,19 @@ func New(in, defaults, umask string) ([]wire.New, error) {
 	if err != nil {
 		return nil, fmt.Errorf("umask: %w", err)
 	}
-	folder, d, err := perm.FolderWith(f, defaults)
+	folder, d, err := posix.FolderWith(f, defaults)
 	if err != nil {
 		return nil, err
 	}
 
 	// Nobody in particular makes them, in a folder of nobody's: only the rights are asked for.
-	d.Groups = append(d.Groups, perm.Account{ID: perm.GID(0), Name: "of the folder"}, perm.Account{
-		ID:   perm.GID(1),
+	d.Groups = append(d.Groups, perm.Account{ID: posix.GID(0), Name: "of the folder"}, perm.Account{
+		ID:   posix.GID(1),
 		Name: "of the process",
 	})
-	d.Accounts = append(d.Accounts, perm.Account{ID: perm.UID(1), Name: "of the process"})
+	d.Accounts = append(d.Accounts, perm.Account{ID: posix.UID(1), Name: "of the process"})
 	d.Index()
-	maker := access.Subject{ID: perm.UID(1), Groups: []perm.Principal{perm.GID(1)}}
+	maker := access.Subject{ID: posix.UID(1), Groups: []perm.Principal{posix.GID(1)}}
 	return made(folder, access.Mount{}, maker, u, d)
 }
 
@@ -201,13 +202,13 @@ func NewIn(ctx context.Context, sc Source, path, account, umask string) (wire.Fr
 }
 
 // Entries explains an access list, as it is or after a change of its path's mode.
-func Entries(text, chmod string) (perm.ListText, error) {
+func Entries(text, chmod string) (posix.ListText, error) {
 	if chmod == "" {
-		return perm.ExplainList(text, nil)
+		return posix.ExplainList(text, nil)
 	}
 	m, err := ParseMode(chmod)
 	if err != nil {
-		return perm.ListText{}, err
+		return posix.ListText{}, err
 	}
-	return perm.ExplainList(text, &m)
+	return posix.ExplainList(text, &m)
 }

@@ -13,6 +13,8 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/wire"
 )
 
@@ -111,9 +113,9 @@ func Find(d *perm.Directory, name string) (perm.Principal, error) {
 		return id, nil
 	}
 	if n, err := strconv.ParseUint(name, 10, 32); err == nil && uint32(n) != ^uint32(0) {
-		return perm.UID(uint32(n)), nil
+		return posix.UID(uint32(n)), nil
 	}
-	if _, ok := perm.Principal(name).SID(); ok {
+	if _, ok := nt.SID(perm.Principal(name)); ok {
 		return perm.Principal(name), nil
 	}
 	return "", fmt.Errorf("%w: there is no account %q on this host: give its name there, its number, or %s", ErrBad,
@@ -129,7 +131,7 @@ func findGroups(d *perm.Directory, names []string) (out []perm.Principal, err er
 				return nil, fmt.Errorf("%w: there is no group %q on this host: give its name there, or its number",
 					ErrBad, name)
 			}
-			id = perm.GID(uint32(n))
+			id = posix.GID(uint32(n))
 		}
 		out = append(out, id)
 	}
@@ -160,7 +162,7 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 	if id == perm.Everyone {
 		out.Known = true
 		if a := d.AccountNamed(name); a != nil {
-			n, _ := a.ID.ID()
+			n, _ := posix.Number(a.ID)
 			out.Notes = append(out.Notes,
 				fmt.Sprintf("an account has this word for its name, too: ask for it by its number, %d", n))
 		}
@@ -170,7 +172,7 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 		return out, nil
 	}
 
-	if n, ok := id.ID(); ok {
+	if n, ok := posix.Number(id); ok {
 		out.ID = strconv.FormatUint(uint64(n), 10)
 	} else {
 		out.ID = string(id)
@@ -251,9 +253,9 @@ func Sight(ctx context.Context, sc Source, path string) (wire.Sight, error) {
 		out.Modified = &s.Modified
 	}
 
-	if m := s.Mount; s.Set.Scheme() == perm.SchemeNT && m.At != "" {
+	if m := s.Mount; s.Set.Scheme() == nt.ID && m.At != "" {
 		var told bool
-		out.Share, told = perm.ShareEntries(m.Share, d)
+		out.Share, told = nt.ShareEntries(m.Share, d)
 		if !told {
 			out.Notes = append(out.Notes,
 				"what the share "+m.At.String()+
@@ -267,7 +269,7 @@ func Sight(ctx context.Context, sc Source, path string) (wire.Sight, error) {
 
 	for _, p := range f.Way[:len(f.Way)-1] {
 		place := wire.WayPlace{Path: p.Path.String(), Kind: p.Kind.String(), Withheld: p.Mount.Words()}
-		if p.Path != "/" || p.Set.Scheme() != perm.SchemeNT { // what holds a server's shares has no permissions
+		if p.Path != "/" || p.Set.Scheme() != nt.ID { // what holds a server's shares has no permissions
 			place.Access = viewOf(p.Kind, p.Set, d)
 		}
 

@@ -10,6 +10,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/wire"
 )
@@ -19,10 +20,10 @@ type pier struct{ places []access.Seen }
 
 var dir = (&perm.Directory{
 	Accounts: []perm.Account{
-		{ID: perm.UID(1), Name: "purser", Groups: []perm.Principal{perm.GID(10)}},
-		{ID: perm.UID(3), Name: "web", Groups: []perm.Principal{perm.GID(12)}, Service: true},
+		{ID: posix.UID(1), Name: "purser", Groups: []perm.Principal{posix.GID(10)}},
+		{ID: posix.UID(3), Name: "web", Groups: []perm.Principal{posix.GID(12)}, Service: true},
 	},
-	Groups: []perm.Account{{ID: perm.GID(10), Name: "crew"}, {ID: perm.GID(12), Name: "www"}},
+	Groups: []perm.Account{{ID: posix.GID(10), Name: "crew"}, {ID: posix.GID(12), Name: "www"}},
 }).Index()
 
 func (p pier) Origin() wire.Origin { return wire.Origin{Host: "pier"} }
@@ -54,21 +55,21 @@ func (p pier) Below(context.Context, BelowAsk) (access.Tally, *perm.Directory, e
 	return access.Tally{
 		Held: 2,
 		Groups: []access.Equal{
-			{Kind: perm.File, Set: perm.POSIX{}.Set(), Count: 2, Folder: "/srv", Example: "/srv/a\nb"},
+			{Kind: perm.File, Set: posix.State{}.Set(), Count: 2, Folder: "/srv", Example: "/srv/a\nb"},
 		},
 	}, dir, nil
 }
 
-func at(path string, k perm.Kind, p perm.POSIX) access.Seen {
+func at(path string, k perm.Kind, p posix.State) access.Seen {
 	return access.Seen{Place: access.Place{Path: pathname.Path(path), Kind: k, Set: p.Set()}}
 }
 
 var world = pier{[]access.Seen{
-	at("/", perm.Folder, perm.POSIX{Mode: 0o755}),
-	at("/srv", perm.Folder, perm.POSIX{UID: 1, GID: 10, Mode: 0o2755}),
-	at("/srv/closed", perm.File, perm.POSIX{UID: 1, GID: 10, Mode: 0o640}),
-	at("/srv/open", perm.File, perm.POSIX{UID: 4711, GID: 10, Mode: 0o644}),
-	at("/srv/web", perm.File, perm.POSIX{
+	at("/", perm.Folder, posix.State{Mode: 0o755}),
+	at("/srv", perm.Folder, posix.State{UID: 1, GID: 10, Mode: 0o2755}),
+	at("/srv/closed", perm.File, posix.State{UID: 1, GID: 10, Mode: 0o640}),
+	at("/srv/open", perm.File, posix.State{UID: 4711, GID: 10, Mode: 0o644}),
+	at("/srv/web", perm.File, posix.State{
 		UID:    1,
 		GID:    10,
 		Mode:   0o640,
@@ -110,7 +111,7 @@ func TestDecide(t *testing.T) {
 	}
 
 	open := func(_ string, f perm.Found) perm.Set {
-		p, _ := perm.POSIXOf(f.Set)
+		p, _ := posix.Of(f.Set)
 		p.Mode |= 0o004
 		return p.Set()
 	}
@@ -279,19 +280,19 @@ func TestTwins(t *testing.T) {
 
 	dir = (&perm.Directory{
 		Accounts: []perm.Account{
-			{ID: perm.UID(5), Name: "left", Groups: []perm.Principal{perm.GID(10)}},
-			{ID: perm.UID(5), Name: "right", Groups: []perm.Principal{perm.GID(12)}},
-			{ID: perm.UID(0), Name: "root"},
-			{ID: perm.UID(0), Name: "toor"},
-			{ID: perm.UID(6), Name: Everyone, Groups: []perm.Principal{perm.GID(12)}},
+			{ID: posix.UID(5), Name: "left", Groups: []perm.Principal{posix.GID(10)}},
+			{ID: posix.UID(5), Name: "right", Groups: []perm.Principal{posix.GID(12)}},
+			{ID: posix.UID(0), Name: "root"},
+			{ID: posix.UID(0), Name: "toor"},
+			{ID: posix.UID(6), Name: Everyone, Groups: []perm.Principal{posix.GID(12)}},
 		},
-		Groups: []perm.Account{{ID: perm.GID(10), Name: "crew"}, {ID: perm.GID(12), Name: "www"}},
+		Groups: []perm.Account{{ID: posix.GID(10), Name: "crew"}, {ID: posix.GID(12), Name: "www"}},
 	}).Index()
 
 	quay := pier{
 		[]access.Seen{
-			at("/", perm.Folder, perm.POSIX{Mode: 0o755}),
-			at("/a", perm.File, perm.POSIX{UID: 1, GID: 12, Mode: 0o640}),
+			at("/", perm.Folder, posix.State{Mode: 0o755}),
+			at("/a", perm.File, posix.State{UID: 1, GID: 12, Mode: 0o640}),
 		},
 	}
 

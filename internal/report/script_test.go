@@ -18,6 +18,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
@@ -27,7 +28,7 @@ import (
 // put makes a path as a set says.
 func put(t *testing.T, path string, s perm.Set) {
 	t.Helper()
-	p, err := perm.POSIXOf(s)
+	p, err := posix.Of(s)
 	must(t, err)
 	must(t, os.Lchown(path, int(p.UID), int(p.GID)))
 	must(t, unix.Chmod(path, uint32(p.Mode)))
@@ -67,7 +68,7 @@ func how(t *testing.T, path string) string {
 
 // anyState is a random state for a kind of path.
 func anyState(r *rand.Rand, k perm.Kind, lists bool) perm.Set {
-	p := perm.POSIX{UID: r.Uint32N(4), GID: r.Uint32N(4), Mode: 0o777}
+	p := posix.State{UID: r.Uint32N(4), GID: r.Uint32N(4), Mode: 0o777}
 	if k == perm.Link {
 		return p.Set()
 	}
@@ -217,8 +218,8 @@ func TestScript(t *testing.T) {
 	}
 }
 
-func uid(s perm.Set) uint32 { p, _ := perm.POSIXOf(s); return p.UID }
-func gid(s perm.Set) uint32 { p, _ := perm.POSIXOf(s); return p.GID }
+func uid(s perm.Set) uint32 { p, _ := posix.Of(s); return p.UID }
+func gid(s perm.Set) uint32 { p, _ := posix.Of(s); return p.GID }
 
 func inode(t *testing.T, path string) uint64 {
 	var st unix.Stat_t
@@ -233,7 +234,7 @@ func TestScriptWhileFilesAreExchanged(t *testing.T) {
 	root, outside := t.TempDir(), t.TempDir()
 	victim := filepath.Join(outside, "victim")
 	must(t, os.WriteFile(victim, nil, 0o600))
-	before, after := perm.POSIX{Mode: 0o600}.Set(), perm.POSIX{UID: 7, Mode: 0o664}.Set()
+	before, after := posix.State{Mode: 0o600}.Set(), posix.State{UID: 7, Mode: 0o664}.Set()
 	var steps []plan.Step
 
 	for i := range 40 {

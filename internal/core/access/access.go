@@ -13,6 +13,8 @@ import (
 
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/privilege"
 )
 
@@ -96,8 +98,8 @@ func Meant(op Operation, k perm.Kind) Operation {
 }
 
 // For lists the operations that make sense for a kind of path, in a scheme.
-func For(k perm.Kind, s perm.Scheme) []Operation {
-	if k == perm.Folder && s == perm.SchemeNT {
+func For(k perm.Kind, s perm.SchemeID) []Operation {
+	if k == perm.Folder && s == nt.ID {
 		return []Operation{List, Enter, CreateFile, CreateFolder, Delete, Rename, Change, Own}
 	}
 	switch k {
@@ -114,7 +116,7 @@ func For(k perm.Kind, s perm.Scheme) []Operation {
 // of reports whether an operation makes sense for a kind of path. To create files and to create folders makes
 // sense everywhere, also where one right is for both.
 func (o Operation) of(k perm.Kind) bool {
-	return slices.Contains(For(k, perm.SchemePOSIX), o) || k == perm.Folder && (o == CreateFile || o == CreateFolder)
+	return slices.Contains(For(k, posix.ID), o) || k == perm.Folder && (o == CreateFile || o == CreateFolder)
 }
 
 // A Mount is what the file system that a path lies on withholds from everybody; or a share, from those whom its own
@@ -282,7 +284,7 @@ func subject(d *perm.Directory, s Subject, joining []perm.Principal) Subject {
 			s.Groups = append(s.Groups, g)
 		}
 	}
-	if n, ok := s.ID.ID(); ok && n == 0 && !s.ID.IsGroup() {
+	if n, ok := posix.Number(s.ID); ok && n == 0 && !posix.IsGroup(s.ID) {
 		s.Privileges = AllPrivileges
 	}
 	for _, x := range slices.Concat([]perm.Principal{s.ID}, s.Groups, everybodysGroups) {
@@ -398,9 +400,9 @@ func (a *Asker) decide(folder, p *Place, op Operation) verdict {
 	}
 
 	switch p.Set.Scheme() {
-	case perm.SchemePOSIX:
+	case posix.ID:
 		return a.posix.decide(folder, p, op)
-	case perm.SchemeNT:
+	case nt.ID:
 		return a.nt.decide(folder, p, op)
 	}
 
@@ -443,7 +445,7 @@ func (a *Asker) May(w Way, op Operation, d *perm.Directory) Answer {
 
 	out.Reason = a.sentence(v, folder, p, op, d)
 	out.Notes = a.notes(v, folder, p, op)
-	if p.Set.Scheme() == perm.SchemeNT {
+	if p.Set.Scheme() == nt.ID {
 		var more []string
 		out.ByAsking, more = a.passedOver(v, op, d)
 		out.Notes = append(out.Notes, more...)
@@ -494,5 +496,5 @@ func (a *Asker) Sure(w Way, op Operation, d *perm.Directory) (ok, unknown bool) 
 // sure decides for a path in a folder that is reached, and says where nobody knows.
 func (a *Asker) sure(folder, p *Place, op Operation, d *perm.Directory) (ok, unknown bool) {
 	ok = a.decide(folder, p, op).ok
-	return ok, p.Set.Scheme() == perm.SchemeNT && len(a.nt.undissolved(folder, p, op, ok, d)) > 0
+	return ok, p.Set.Scheme() == nt.ID && len(a.nt.undissolved(folder, p, op, ok, d)) > 0
 }

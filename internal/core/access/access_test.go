@@ -7,36 +7,37 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 )
 
 var names = (&perm.Directory{
 	Accounts: []perm.Account{
-		{ID: perm.UID(0), Name: "root", Groups: []perm.Principal{perm.GID(0)}},
-		{ID: perm.UID(1), Name: "purser", Groups: []perm.Principal{perm.GID(10)}},
-		{ID: perm.UID(2), Name: "clerk", Groups: []perm.Principal{perm.GID(11), perm.GID(10)}},
-		{ID: perm.UID(3), Name: "web", Groups: []perm.Principal{perm.GID(12)}, Service: true},
+		{ID: posix.UID(0), Name: "root", Groups: []perm.Principal{posix.GID(0)}},
+		{ID: posix.UID(1), Name: "purser", Groups: []perm.Principal{posix.GID(10)}},
+		{ID: posix.UID(2), Name: "clerk", Groups: []perm.Principal{posix.GID(11), posix.GID(10)}},
+		{ID: posix.UID(3), Name: "web", Groups: []perm.Principal{posix.GID(12)}, Service: true},
 	},
 	Groups: []perm.Account{
-		{ID: perm.GID(0), Name: "root"},
-		{ID: perm.GID(10), Name: "crew"},
-		{ID: perm.GID(11), Name: "clerks"},
-		{ID: perm.GID(12), Name: "www"},
+		{ID: posix.GID(0), Name: "root"},
+		{ID: posix.GID(10), Name: "crew"},
+		{ID: posix.GID(11), Name: "clerks"},
+		{ID: posix.GID(12), Name: "www"},
 	},
 }).Index()
 
-func place(path string, k perm.Kind, p perm.POSIX) Place {
+func place(path string, k perm.Kind, p posix.State) Place {
 	return Place{Path: pathname.Path(path), Kind: k, Set: p.Set()}
 }
 
-func listed(p perm.POSIX, named posixacl.List, mask *mode.Perm) perm.POSIX {
+func listed(p posix.State, named posixacl.List, mask *mode.Perm) posix.State {
 	p.Access = posixacl.Build(p.Mode.Owner(), p.Mode.Group(), p.Mode.Other(), named, mask)
 	p.Mode = p.Access.Mode(p.Mode)
 	return p
 }
 
 func way(end ...Place) Way {
-	return append(Way{place("/", perm.Folder, perm.POSIX{Mode: 0o755})}, end...)
+	return append(Way{place("/", perm.Folder, posix.State{Mode: 0o755})}, end...)
 }
 
 // Every cause comes up with the sentence and the place that people need. That the verdicts are
@@ -46,10 +47,10 @@ func TestMay(t *testing.T) {
 	user := func(id uint32, p mode.Perm) posixacl.List {
 		return posixacl.List{{Tag: posixacl.User, ID: id, Perm: p}}
 	}
-	shut := place("/srv", perm.Folder, perm.POSIX{UID: 1, GID: 10, Mode: 0o750})
-	open := place("/srv", perm.Folder, perm.POSIX{UID: 1, GID: 10, Mode: 0o777})
-	sticky := place("/srv", perm.Folder, perm.POSIX{UID: 1, GID: 10, Mode: 0o1777})
-	file := func(p perm.POSIX) Place { return place("/srv/f", perm.File, p) }
+	shut := place("/srv", perm.Folder, posix.State{UID: 1, GID: 10, Mode: 0o750})
+	open := place("/srv", perm.Folder, posix.State{UID: 1, GID: 10, Mode: 0o777})
+	sticky := place("/srv", perm.Folder, posix.State{UID: 1, GID: 10, Mode: 0o1777})
+	file := func(p posix.State) Place { return place("/srv/f", perm.File, p) }
 	mounted := func(p Place, m Mount) Place {
 		m.At = "/srv"
 		p.Mount = m
@@ -66,50 +67,52 @@ func TestMay(t *testing.T) {
 		at   string
 		says string
 	}{
-		{"others on the way", "web", Read, way(shut, file(perm.POSIX{Mode: 0o777})), false, ByOthers, "/srv",
+		{"others on the way", "web", Read, way(shut, file(posix.State{Mode: 0o777})), false, ByOthers, "/srv",
 			"the way stops at /srv: the folder, for others, has ---, not x"},
-		{"owner", "purser", Write, way(open, file(perm.POSIX{UID: 1, Mode: 0o200})), true, ByOwner, "/srv/f",
+		{"owner", "purser", Write, way(open, file(posix.State{UID: 1, Mode: 0o200})), true, ByOwner, "/srv/f",
 			"purser owns the path, and the owner has w"},
-		{"the owner's class only", "purser", Read, way(open, file(perm.POSIX{UID: 1, GID: 10, Mode: 0o077})), false,
+		{"the owner's class only", "purser", Read, way(open, file(posix.State{UID: 1, GID: 10, Mode: 0o077})), false,
 			ByOwner, "/srv/f", "the owner has ---, not r"},
-		{"account entry", "web", Read, way(open, file(listed(perm.POSIX{Mode: 0o640}, user(3, 4), nil))), true,
+		{"account entry", "web", Read, way(open, file(listed(posix.State{Mode: 0o640}, user(3, 4), nil))), true,
 			ByAccount, "/srv/f", "the entry for web on the path has r"},
-		{"mask", "web", Write, way(open, file(listed(perm.POSIX{Mode: 0o640}, user(3, 7), new(mode.Perm(4))))), false,
+		{"mask", "web", Write, way(open, file(listed(posix.State{Mode: 0o640}, user(3, 7), new(mode.Perm(4))))), false,
 			ByMask, "/srv/f", "but the mask r-- takes w away"},
-		{"idle list", "web", Read, way(open, file(listed(perm.POSIX{Mode: 0o604}, user(3, 0), &none))), true, ByOthers,
+		{"idle list", "web", Read, way(open, file(listed(posix.State{Mode: 0o604}, user(3, 0), &none))), true, ByOthers,
 			"/srv/f", "for others, has r"},
-		{"group", "clerk", Read, way(open, file(perm.POSIX{GID: 10, Mode: 0o640})), true, ByGroup, "/srv/f",
+		{"group", "clerk", Read, way(open, file(posix.State{GID: 10, Mode: 0o640})), true, ByGroup, "/srv/f",
 			"clerk is in the owning group of the path, which has r"},
 		{"named group", "clerk", Read,
 			way(open,
-				file(listed(perm.POSIX{Mode: 0o600}, posixacl.List{{Tag: posixacl.Group, ID: 11, Perm: 4}}, nil))),
+				file(listed(posix.State{Mode: 0o600}, posixacl.List{{Tag: posixacl.Group, ID: 11, Perm: 4}}, nil))),
 			true, ByGroup, "/srv/f", "clerk is in group clerks"},
-		{"privilege", "root", Read, way(shut, file(perm.POSIX{UID: 1})), true, ByPrivilege, "/srv/f",
+		{"privilege", "root", Read, way(shut, file(posix.State{UID: 1})), true, ByPrivilege, "/srv/f",
 			"root: CAP_DAC_OVERRIDE"},
-		{"no program", "root", Execute, way(open, file(perm.POSIX{Mode: 0o666})), false, ByNoProgram, "/srv/f",
+		{"no program", "root", Execute, way(open, file(posix.State{Mode: 0o666})), false, ByNoProgram, "/srv/f",
 			"nobody may execute it"},
-		{"sticky", "clerk", Delete, way(sticky, file(perm.POSIX{UID: 3})), false, BySticky, "/srv", "is sticky"},
-		{"sticky, own", "web", Delete, way(sticky, file(perm.POSIX{UID: 3})), true, ByOthers, "/srv",
+		{"sticky", "clerk", Delete, way(sticky, file(posix.State{UID: 3})), false, BySticky, "/srv", "is sticky"},
+		{"sticky, own", "web", Delete, way(sticky, file(posix.State{UID: 3})), true, ByOthers, "/srv",
 			"its folder /srv"},
-		{"read-only", "purser", Write, way(open, mounted(file(perm.POSIX{UID: 1, Mode: 0o600}), Mount{ReadOnly: true})),
+		{"read-only", "purser", Write, way(open, mounted(file(posix.State{UID: 1, Mode: 0o600}),
+			Mount{ReadOnly: true})),
 			false, ByReadOnly, "/srv/f", "mounted read-only (at /srv)"},
-		{"no-exec", "root", Execute, way(open, mounted(file(perm.POSIX{Mode: 0o777}), Mount{NoExec: true})), false,
+		{"no-exec", "root", Execute, way(open, mounted(file(posix.State{Mode: 0o777}), Mount{NoExec: true})), false,
 			ByNoExec, "/srv/f", "mounted no-exec"},
-		{"immutable", "root", Write, way(open, file(perm.POSIX{Mode: 0o666, Flags: perm.Immutable})), false,
+		{"immutable", "root", Write, way(open, file(posix.State{Mode: 0o666, Flags: perm.Immutable})), false,
 			ByImmutable, "/srv/f", "not even root"},
-		{"append-only", "root", Write, way(open, file(perm.POSIX{Mode: 0o666, Flags: perm.AppendOnly})), false,
+		{"append-only", "root", Write, way(open, file(posix.State{Mode: 0o666, Flags: perm.AppendOnly})), false,
 			ByAppendOnly, "/srv/f", "can be added to"},
-		{"not the owner", "clerk", Change, way(open, file(perm.POSIX{UID: 1, Mode: 0o777})), false, ByNotOwner,
+		{"not the owner", "clerk", Change, way(open, file(posix.State{UID: 1, Mode: 0o777})), false, ByNotOwner,
 			"/srv/f", "only its owner purser or root"},
-		{"ownership", "purser", Change, way(open, file(perm.POSIX{UID: 1})), true, ByOwnership, "/srv/f",
+		{"ownership", "purser", Change, way(open, file(posix.State{UID: 1})), true, ByOwnership, "/srv/f",
 			"purser owns it"},
-		{"the top", "root", Delete, Way{place("/", perm.Folder, perm.POSIX{})}, false, ByRoot, "/",
+		{"the top", "root", Delete, Way{place("/", perm.Folder, posix.State{})}, false, ByRoot, "/",
 			"lies in no folder"},
-		{"of another kind", "root", Enter, way(open, file(perm.POSIX{})), false, ByKind, "/srv/f",
+		{"of another kind", "root", Enter, way(open, file(posix.State{})), false, ByKind, "/srv/f",
 			"no such thing with a file"},
-		{"a link", "root", Read, way(open, place("/srv/l", perm.Link, perm.POSIX{})), false, ByLink, "/srv/l",
+		{"a link", "root", Read, way(open, place("/srv/l", perm.Link, posix.State{})), false, ByLink, "/srv/l",
 			"what it leads to decides"},
-		{"a file on the way", "root", Read, way(place("/srv", perm.File, perm.POSIX{Mode: 0o777}), file(perm.POSIX{})),
+		{"a file on the way", "root", Read, way(place("/srv", perm.File, posix.State{Mode: 0o777}),
+			file(posix.State{})),
 			false, ByFolderOnWay, "/srv", "no folder"},
 		{"not read", "root", Read, way(open, Place{Path: "/srv/f", Kind: perm.File}), false, ByUnread, "/srv/f",
 			"could not be read"},
@@ -132,29 +135,29 @@ func TestMay(t *testing.T) {
 	// against that.
 	for _, c := range []struct {
 		what   string
-		folder perm.POSIX
+		folder posix.State
 		owner  uint32
 		noted  bool
 	}{
-		{"another's link in a folder for all", perm.POSIX{UID: 0, Mode: 0o1777}, 3, true},
-		{"one of the folder's owner", perm.POSIX{UID: 3, Mode: 0o1777}, 3, false},
-		{"a folder that is not sticky", perm.POSIX{UID: 0, Mode: 0o777}, 3, false},
-		{"a folder that not all may write to", perm.POSIX{UID: 0, Mode: 0o1775}, 3, false},
+		{"another's link in a folder for all", posix.State{UID: 0, Mode: 0o1777}, 3, true},
+		{"one of the folder's owner", posix.State{UID: 3, Mode: 0o1777}, 3, false},
+		{"a folder that is not sticky", posix.State{UID: 0, Mode: 0o777}, 3, false},
+		{"a folder that not all may write to", posix.State{UID: 0, Mode: 0o1775}, 3, false},
 	} {
 		w := Way{
-			place("/", perm.Folder, perm.POSIX{Mode: 0o755}),
+			place("/", perm.Folder, posix.State{Mode: 0o755}),
 			place("/tmp", perm.Folder, c.folder),
-			place("/tmp/l", perm.Link, perm.POSIX{UID: c.owner, Mode: 0o777}),
+			place("/tmp/l", perm.Link, posix.State{UID: c.owner, Mode: 0o777}),
 		}
-		if got := NewAsker(SubjectOf(nil, perm.UID(0))).May(w, Read, nil); (len(got.Notes) > 0) != c.noted {
+		if got := NewAsker(SubjectOf(nil, posix.UID(0))).May(w, Read, nil); (len(got.Notes) > 0) != c.noted {
 			t.Errorf("%s: %+v", c.what, got)
 		}
 	}
 
 	// What lies behind the place where the way stops was not reached.
-	got := NewAsker(SubjectOf(names, perm.UID(3))).May(
-		way(shut, place("/srv/d", perm.Folder, perm.POSIX{Mode: 0o777}),
-			place("/srv/d/f", perm.File, perm.POSIX{Mode: 0o777})),
+	got := NewAsker(SubjectOf(names, posix.UID(3))).May(
+		way(shut, place("/srv/d", perm.Folder, posix.State{Mode: 0o777}),
+			place("/srv/d/f", perm.File, posix.State{Mode: 0o777})),
 		Read, names)
 	if w := got.Way; len(w) != 3 || !w[0].Passed || w[1].Passed || !w[1].Reached || w[2].Reached ||
 		got.Entry != "other::---" {
@@ -163,17 +166,17 @@ func TestMay(t *testing.T) {
 }
 
 func TestJoining(t *testing.T) {
-	w := way(place("/srv", perm.Folder, perm.POSIX{UID: 1, GID: 10, Mode: 0o750}))
-	if NewAsker(SubjectOf(names, perm.UID(3))).Can(w, Enter) ||
-		!NewAsker(SubjectOf(names, perm.UID(3), perm.GID(10))).Can(w, Enter) {
+	w := way(place("/srv", perm.Folder, posix.State{UID: 1, GID: 10, Mode: 0o750}))
+	if NewAsker(SubjectOf(names, posix.UID(3))).Can(w, Enter) ||
+		!NewAsker(SubjectOf(names, posix.UID(3), posix.GID(10))).Can(w, Enter) {
 		t.Error("joining the group makes no difference")
 	}
 }
 
 func TestPeople(t *testing.T) {
-	w := way(place("/srv", perm.Folder, perm.POSIX{UID: 77, GID: 10, Mode: 0o750}))
+	w := way(place("/srv", perm.Folder, posix.State{UID: 77, GID: 10, Mode: 0o750}))
 	ids, all := Matter(w, names, 2)
-	if len(ids) != 3 || all != 4 || ids[0].ID != perm.UID(77) || ids[2].ID != perm.Everyone {
+	if len(ids) != 3 || all != 4 || ids[0].ID != posix.UID(77) || ids[2].ID != perm.Everyone {
 		t.Errorf("%v of %d matter", ids, all)
 	}
 
@@ -184,11 +187,11 @@ func TestPeople(t *testing.T) {
 
 	for id, want := range map[perm.Principal]bool{
 		perm.Everyone: false,
-		perm.UID(0):   true,
-		perm.UID(1):   true,
-		perm.UID(2):   true,
-		perm.UID(3):   false,
-		perm.UID(77):  true,
+		posix.UID(0):  true,
+		posix.UID(1):  true,
+		posix.UID(2):  true,
+		posix.UID(3):  false,
+		posix.UID(77): true,
 	} {
 		if got, ok := can[id]; !ok || got != want {
 			t.Errorf("%s: %v (asked: %v), want %v", id, got, ok, want)

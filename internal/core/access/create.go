@@ -5,6 +5,8 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
+	"idletally/internal/core/perm/posix"
 )
 
 // Asked is what a program asks for when it makes a path.
@@ -25,17 +27,17 @@ func New(folder perm.Set, k perm.Kind, s Subject, asked Asked, d *perm.Directory
 	if k != perm.File && k != perm.Folder {
 		return Made{}, fmt.Errorf("what a new %s gets is not computed: ask about a file or a folder", k)
 	}
-	if parent, ok := perm.NTOf(folder); ok {
+	if parent, ok := nt.Of(folder); ok {
 		return newOnShare(&parent, k, s, d)
 	}
-	f, err := perm.POSIXOf(folder)
+	f, err := posix.Of(folder)
 	if err != nil {
 		return Made{}, err
 	}
 
-	p := perm.POSIX{UID: newPOSIXAsker(s).who.UID, Mode: asked.Mode & 0o777}
+	p := posix.State{UID: newPOSIXAsker(s).who.UID, Mode: asked.Mode & 0o777}
 	if len(s.Groups) > 0 {
-		p.GID, _ = s.Groups[0].ID()
+		p.GID, _ = posix.Number(s.Groups[0])
 	}
 
 	var m Made
@@ -44,18 +46,18 @@ func New(folder perm.Set, k perm.Kind, s Subject, asked Asked, d *perm.Directory
 	case fs != "" && (fs != "xfs" || f.Mode&mode.SetGID == 0):
 		p.GID = f.GID
 		m.Notes = append(m.Notes,
-			"group "+d.Name(perm.GID(f.GID))+
+			"group "+d.Name(posix.GID(f.GID))+
 				": the file system is mounted so that new paths get their folder's group (grpid)")
 	case f.Mode&mode.SetGID != 0:
 		p.GID = f.GID
-		m.Notes = append(m.Notes, "group "+d.Name(perm.GID(f.GID))+": the folder has set-group-ID")
+		m.Notes = append(m.Notes, "group "+d.Name(posix.GID(f.GID))+": the folder has set-group-ID")
 		if k == perm.Folder {
 			p.Mode |= mode.SetGID
 			m.Notes = append(m.Notes, "set-group-ID is passed on to folders")
 		}
 	default:
 		m.Notes = append(m.Notes,
-			"group "+d.Name(perm.GID(p.GID))+
+			"group "+d.Name(posix.GID(p.GID))+
 				": the primary group of who makes it, since the folder has no set-group-ID")
 	}
 

@@ -7,6 +7,7 @@ import (
 	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/privilege"
 )
 
@@ -37,23 +38,26 @@ type ntAsker struct {
 	token  ntsd.Token
 	known  map[perm.Set]*ntsd.Descriptor
 	shares map[perm.Set]ace.Mask // what the lists of shares let through
+	// Groups of a directory of which nobody knows who is in them.
+	doubtful map[ntsd.SID]bool
+	asked    *perm.Directory
 }
 
 // everybodysGroups are those that whoever signs in to a file server is in.
 var everybodysGroups = []perm.Principal{
-	perm.SIDOf(ntsd.Everyone), perm.SIDOf(ntsd.Authenticated), perm.SIDOf(ntsd.Network),
+	nt.PrincipalOf(ntsd.Everyone), nt.PrincipalOf(ntsd.Authenticated), nt.PrincipalOf(ntsd.Network),
 }
 
 func newNTAsker(s Subject) ntAsker {
 	a := ntAsker{known: map[perm.Set]*ntsd.Descriptor{}, shares: map[perm.Set]ace.Mask{}}
-	if sid, ok := s.ID.SID(); ok {
+	if sid, ok := nt.SID(s.ID); ok {
 		a.token.User = sid
 	}
 	for _, h := range s.Held {
 		a.token.Privileges |= h.Privileges
 	}
 	for _, g := range slices.Concat(everybodysGroups, s.Groups) {
-		if sid, ok := g.SID(); ok {
+		if sid, ok := nt.SID(g); ok {
 			a.token.Groups = append(a.token.Groups, sid)
 		}
 	}
@@ -63,7 +67,7 @@ func newNTAsker(s Subject) ntAsker {
 func (a *ntAsker) of(s perm.Set) *ntsd.Descriptor {
 	d, ok := a.known[s]
 	if !ok {
-		if v, fine := perm.NTOf(s); fine {
+		if v, fine := nt.Of(s); fine {
 			d = &v
 		}
 		if len(a.known) >= maxKnown {
@@ -82,7 +86,7 @@ func (a *ntAsker) through(m *Mount) ace.Mask {
 	mask, ok := a.shares[m.Share]
 	if !ok {
 		mask = ace.Full
-		if d, fine := perm.NTOf(m.Share); fine {
+		if d, fine := nt.Of(m.Share); fine {
 			mask = d.Lets(a.token)
 		}
 		if len(a.shares) >= maxKnown {
@@ -109,7 +113,7 @@ const shown = ace.ReadSet &^ ace.Synchronize
 // is always true unless the share uses access-based enumeration.
 func (a *Asker) Sees(w Way) bool {
 	p := &w[len(w)-1]
-	if !p.Mount.Hides || p.Set.Scheme() != perm.SchemeNT {
+	if !p.Mount.Hides || p.Set.Scheme() != nt.ID {
 		return true
 	}
 	d := a.nt.of(p.Set)
@@ -255,6 +259,17 @@ func (a *ntAsker) ownerRights(folder *ntsd.Descriptor) string {
 // maxUndissolved bounds the groups that an answer is tried with: who owns something may name thousands.
 const maxUndissolved = 20
 
+// undissolvedSID is [perm.Undissolved], for many entries: it does not write each identity as text.
+func (a *ntAsker) undissolvedSID(s ntsd.SID, d *perm.Directory) bool {
+	if s.Authority() == 22 {
+		return nt.Undissolved(d, s)
+	}
+	if a.doubtful == nil || a.asked != d {
+		a.doubtful, a.asked = nt.Doubtful(d), d
+	}
+	return a.doubtful[s]
+}
+
 // undissolved tells which groups would turn an answer round for whoever is in them, where nobody knows who
 // is: an entry of such a group must not count as nobody's.
 func (a *ntAsker) undissolved(folder, at *Place, op Operation, ok bool, d *perm.Directory) (out []string) {
@@ -270,7 +285,7 @@ func (a *ntAsker) undissolved(folder, at *Place, op Operation, ok bool, d *perm.
 			continue
 		}
 		for _, e := range list.Entries {
-			if !d.Undissolved(e.SID) || a.token.Has(e.SID) || slices.Contains(seen, e.SID) {
+			if !a.undissolvedSID(e.SID, d) || a.token.Has(e.SID) || slices.Contains(seen, e.SID) {
 				continue
 			}
 			if len(seen) == maxUndissolved {
@@ -286,7 +301,7 @@ func (a *ntAsker) undissolved(folder, at *Place, op Operation, ok bool, d *perm.
 			if in.decide(folder, at, op).ok != ok {
 				out = append(out,
 					fmt.Sprintf("not known: the server does not tell who is in %s, and for them the answer is %s",
-						d.Name(perm.SIDOf(e.SID)), map[bool]string{true: "no", false: "yes"}[ok]))
+						d.Name(nt.PrincipalOf(e.SID)), map[bool]string{true: "no", false: "yes"}[ok]))
 			}
 		}
 	}
@@ -379,9 +394,9 @@ func shareSentence(v verdict, it, who string, d *perm.Directory) string {
 	rights := v.share.rights.Words(v.share.kind == perm.Folder)
 	switch v.code {
 	case ByAllow:
-		return "an entry on " + it + " grants " + rights + ": " + perm.EntryText(v.share.kind, v.share.entry, d)
+		return "an entry on " + it + " grants " + rights + ": " + nt.EntryText(v.share.kind, v.share.entry, d)
 	case ByDeny:
-		return "an entry on " + it + " withholds " + rights + ": " + perm.EntryText(v.share.kind, v.share.entry, d)
+		return "an entry on " + it + " withholds " + rights + ": " + nt.EntryText(v.share.kind, v.share.entry, d)
 	case ByNoEntry:
 		return "no entry on " + it + " grants " + who + " " + rights
 	case ByNoList:
@@ -403,10 +418,10 @@ func shareSentence(v verdict, it, who string, d *perm.Directory) string {
 
 // newOnShare says what something new gets in a folder of a share, by what the folder passes on.
 func newOnShare(parent *ntsd.Descriptor, k perm.Kind, s Subject, d *perm.Directory) (m Made, err error) {
-	owner, _ := s.ID.SID()
+	owner, _ := nt.SID(s.ID)
 	var group ntsd.SID
 	if len(s.Groups) > 0 {
-		group, _ = s.Groups[0].SID()
+		group, _ = nt.SID(s.Groups[0])
 	}
 
 	if parent.Open {
@@ -432,6 +447,6 @@ func newOnShare(parent *ntsd.Descriptor, k perm.Kind, s Subject, d *perm.Directo
 		}
 	}
 
-	m.Set, err = perm.NTSet(child)
+	m.Set, err = nt.SetOf(child)
 	return m, err
 }

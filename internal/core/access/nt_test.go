@@ -10,6 +10,7 @@ import (
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/privilege"
 )
 
@@ -18,9 +19,9 @@ func TestShares(t *testing.T) {
 	surveyor, crew := ntsd.NewSID(5, 21, 1, 2, 3, 1001), ntsd.NewSID(5, 21, 1, 2, 3, 1100)
 	d := (&perm.Directory{
 		Accounts: []perm.Account{
-			{ID: perm.SIDOf(surveyor), Name: "surveyor", Groups: []perm.Principal{perm.SIDOf(crew)}},
+			{ID: nt.PrincipalOf(surveyor), Name: "surveyor", Groups: []perm.Principal{nt.PrincipalOf(crew)}},
 		},
-		Groups: []perm.Account{{ID: perm.SIDOf(crew), Name: "crew"}},
+		Groups: []perm.Account{{ID: nt.PrincipalOf(crew), Name: "crew"}},
 	}).Index()
 
 	set := func(sddl string) perm.Set {
@@ -45,13 +46,13 @@ func TestShares(t *testing.T) {
 
 	ask := func(c question, w Way) {
 		t.Helper()
-		a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(w, c.op, d)
+		a := NewAsker(SubjectOf(d, nt.PrincipalOf(surveyor))).May(w, c.op, d)
 		if a.Allowed != c.ok || a.Cause != c.cause || string(a.At) != c.at ||
 			!strings.Contains(a.Reason+" "+a.Entry+strings.Join(a.Notes, " "), c.says) {
 			t.Errorf("%s: %+v", c.what, a)
 		}
 
-		if got := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).Can(w, c.op); got != c.ok {
+		if got := NewAsker(SubjectOf(d, nt.PrincipalOf(surveyor))).Can(w, c.op); got != c.ok {
 			t.Errorf("%s: in short %t", c.what, got)
 		}
 	}
@@ -105,7 +106,7 @@ func TestShares(t *testing.T) {
 		CreateFile: share[:1],
 		Change:     share[:1],
 	} {
-		if a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(w, op, d); a.Allowed ||
+		if a := NewAsker(SubjectOf(d, nt.PrincipalOf(surveyor))).May(w, op, d); a.Allowed ||
 			a.Cause != ByShareTop && a.Cause != ByRoot {
 			t.Errorf("%s %s: %+v", op, w[len(w)-1].Path, a)
 		}
@@ -120,7 +121,7 @@ func TestShares(t *testing.T) {
 	markedReadOnly(t)
 
 	joined := SubjectOf(d, perm.Everyone)
-	joined.Groups = append(joined.Groups, perm.SIDOf(crew))
+	joined.Groups = append(joined.Groups, nt.PrincipalOf(crew))
 	if !NewAsker(joined).Can(way("O:SYD:", "O:SYD:(A;;FR;;;crew)"), Read) {
 		t.Error("who joins the group gains nothing")
 	}
@@ -133,7 +134,7 @@ func described(t *testing.T, sddl string) perm.Set {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := perm.NTSet(d)
+	s, err := nt.SetOf(d)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -170,7 +171,7 @@ func markedReadOnly(t *testing.T) {
 			{Path: "/charts", Kind: perm.Folder, Set: sets[0]},
 			{Path: "/charts/x", Kind: perm.File, Set: sets[1], Mark: c.mark},
 		}
-		a := NewAsker(SubjectOf(nil, perm.SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 9)))).May(w, c.op, nil)
+		a := NewAsker(SubjectOf(nil, nt.PrincipalOf(ntsd.NewSID(5, 21, 1, 2, 3, 9)))).May(w, c.op, nil)
 		said := strings.Join(a.Notes, "; ")
 		if a.Allowed != c.ok || (c.says == "") != (said == "") || !strings.Contains(said, c.says) {
 			t.Errorf("%s, marked %q, %s: %+v", c.list, c.mark, c.op, a)
@@ -182,19 +183,19 @@ func markedReadOnly(t *testing.T) {
 // table for each who is asked for.
 func TestLongListsCostLittle(t *testing.T) {
 	d := (&perm.Directory{
-		Groups: []perm.Account{{ID: perm.SIDOf(ntsd.NewSID(5, 21, 7, 7, 7, 1)), Name: `FAR\pilots`}},
+		Groups: []perm.Account{{ID: nt.PrincipalOf(ntsd.NewSID(5, 21, 7, 7, 7, 1)), Name: `FAR\pilots`}},
 	}).Index()
 	x := ntsd.Descriptor{Owner: ntsd.System}
 	for i := range 1500 {
 		x.Entries = append(x.Entries, ntsd.Entry{Mask: ace.ReadSet, SID: ntsd.NewSID(5, 21, 1, 2, 3, uint32(i))})
 	}
 
-	s, err := perm.NTSet(x)
+	s, err := nt.SetOf(x)
 	if err != nil {
 		t.Fatal(err)
 	}
 
-	a := NewAsker(SubjectOf(d, perm.SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 9000))))
+	a := NewAsker(SubjectOf(d, nt.PrincipalOf(ntsd.NewSID(5, 21, 1, 2, 3, 9000))))
 	p := Place{Path: "/charts/x", Kind: perm.File, Set: s}
 	if n := testing.AllocsPerRun(10, func() { a.sure(nil, &p, Read, d) }); n > 100 {
 		t.Errorf("%v allocations for an answer", n)
@@ -220,16 +221,16 @@ func privileged(t *testing.T) {
 	}
 	d := &perm.Directory{Untold: []string{"the weather"}}
 	for name, sid := range names {
-		a := perm.Account{ID: perm.SIDOf(sid), Name: name, Privileges: powers[name]}
+		a := perm.Account{ID: nt.PrincipalOf(sid), Name: name, Privileges: powers[name]}
 		if name == "member" {
-			a.Groups = []perm.Principal{perm.SIDOf(ntsd.Administrators)}
+			a.Groups = []perm.Principal{nt.PrincipalOf(ntsd.Administrators)}
 		}
 		d.Accounts = append(d.Accounts, a)
 	}
 
 	d.Groups = []perm.Account{
 		{
-			ID:         perm.SIDOf(ntsd.Administrators),
+			ID:         nt.PrincipalOf(ntsd.Administrators),
 			Name:       "administrators",
 			Privileges: privilege.TakeOwnership | privilege.Backup,
 		},
@@ -261,7 +262,7 @@ func privileged(t *testing.T) {
 		{"keeper", Delete, true, "the server lets keeper do everything"},
 		{"clerk", Own, false, "no entry"},
 	} {
-		a := NewAsker(SubjectOf(d, perm.SIDOf(names[c.who]))).May(w, c.op, d)
+		a := NewAsker(SubjectOf(d, nt.PrincipalOf(names[c.who]))).May(w, c.op, d)
 		if a.ByAsking != strings.Contains(strings.Join(a.Notes, ""), "programs that ask") {
 			t.Errorf("%s %s, by asking: %+v", c.who, c.op, a)
 		}
@@ -295,7 +296,7 @@ func privileged(t *testing.T) {
 // What somebody makes on a share gets what the folder passes on.
 func TestNewOnShare(t *testing.T) {
 	maker := ntsd.NewSID(5, 21, 1, 2, 3, 1001)
-	d := (&perm.Directory{Accounts: []perm.Account{{ID: perm.SIDOf(maker), Name: "surveyor"}}}).Index()
+	d := (&perm.Directory{Accounts: []perm.Account{{ID: nt.PrincipalOf(maker), Name: "surveyor"}}}).Index()
 	for _, c := range []struct {
 		folder, want, says string
 		kind               perm.Kind
@@ -308,7 +309,7 @@ func TestNewOnShare(t *testing.T) {
 		{"O:SYD:P(A;;FA;;;WD)", "allow surveyor: full | allow system: full", "nothing is handed on to a file",
 			perm.File},
 	} {
-		m, err := New(described(t, c.folder), c.kind, SubjectOf(d, perm.SIDOf(maker)), Asked{}, d)
+		m, err := New(described(t, c.folder), c.kind, SubjectOf(d, nt.PrincipalOf(maker)), Asked{}, d)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -329,11 +330,11 @@ func TestGroupsThatNobodyKnows(t *testing.T) {
 	far := ntsd.NewSID(5, 21, 7, 7, 7, 1200)
 	d := (&perm.Directory{
 		Accounts: []perm.Account{
-			{ID: perm.SIDOf(surveyor), Name: "surveyor", Groups: []perm.Principal{perm.SIDOf(crew)}},
+			{ID: nt.PrincipalOf(surveyor), Name: "surveyor", Groups: []perm.Principal{nt.PrincipalOf(crew)}},
 		},
 		Groups: []perm.Account{
-			{ID: perm.SIDOf(crew), Name: `CHARTROOM\crew`},
-			{ID: perm.SIDOf(far), Name: `FAR\pilots`},
+			{ID: nt.PrincipalOf(crew), Name: `CHARTROOM\crew`},
+			{ID: nt.PrincipalOf(far), Name: `FAR\pilots`},
 			{ID: "S-1-22-2-7", Name: `Unix Group\office`},
 		},
 	}).Index()
@@ -372,13 +373,13 @@ func TestGroupsThatNobodyKnows(t *testing.T) {
 			place("/charts", perm.Folder, c.folder),
 			place("/charts/x", perm.File, c.file),
 		}
-		a := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).May(way, c.op, d)
+		a := NewAsker(SubjectOf(d, nt.PrincipalOf(surveyor))).May(way, c.op, d)
 		if a.Unknown != c.unknown ||
 			a.Unknown && !strings.Contains(strings.Join(a.Notes, " "), "the server does not tell who is in") {
 			t.Errorf("%s: %+v", c.what, a)
 		}
 
-		if ok, unknown := NewAsker(SubjectOf(d, perm.SIDOf(surveyor))).Sure(way, c.op, d); ok != a.Allowed ||
+		if ok, unknown := NewAsker(SubjectOf(d, nt.PrincipalOf(surveyor))).Sure(way, c.op, d); ok != a.Allowed ||
 			unknown != a.Unknown {
 			t.Errorf("%s: in short %t, %t", c.what, ok, unknown)
 		}

@@ -6,6 +6,8 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 )
 
@@ -18,20 +20,20 @@ type posixAsker struct {
 	who  posixacl.Subject
 	priv Privilege
 	// Few states serve many paths, so that each is decoded once.
-	known map[perm.Set]*perm.POSIX
+	known map[perm.Set]*posix.State
 	last  perm.Set
-	state *perm.POSIX
+	state *posix.State
 }
 
 const maxKnown = 100_000
 
 func newPOSIXAsker(s Subject) posixAsker {
-	a := posixAsker{who: posixacl.Subject{UID: posixacl.NoID}, priv: s.Privileges, known: map[perm.Set]*perm.POSIX{}}
-	if n, ok := s.ID.ID(); ok && !s.ID.IsGroup() {
+	a := posixAsker{who: posixacl.Subject{UID: posixacl.NoID}, priv: s.Privileges, known: map[perm.Set]*posix.State{}}
+	if n, ok := posix.Number(s.ID); ok && !posix.IsGroup(s.ID) {
 		a.who.UID = n
 	}
 	for _, g := range s.Groups {
-		if n, ok := g.ID(); ok && g.IsGroup() {
+		if n, ok := posix.Number(g); ok && posix.IsGroup(g) {
 			a.who.Groups = append(a.who.Groups, n)
 		}
 	}
@@ -39,13 +41,13 @@ func newPOSIXAsker(s Subject) posixAsker {
 }
 
 // of reads a state; nil is one that cannot be read, which was refused when it came in.
-func (a *posixAsker) of(s perm.Set) *perm.POSIX {
+func (a *posixAsker) of(s perm.Set) *posix.State {
 	if s == a.last && a.state != nil {
 		return a.state
 	}
 	p, ok := a.known[s]
 	if !ok {
-		if v, err := perm.POSIXOf(s); err == nil {
+		if v, err := posix.Of(s); err == nil {
 			p = &v
 		}
 		if len(a.known) >= maxKnown {
@@ -58,7 +60,7 @@ func (a *posixAsker) of(s perm.Set) *perm.POSIX {
 }
 
 // permission is what the kernel asks of one path, after the mount and the flags were asked.
-func (a *posixAsker) permission(k perm.Kind, p *perm.POSIX, want mode.Perm) verdict {
+func (a *posixAsker) permission(k perm.Kind, p *posix.State, want mode.Perm) verdict {
 	r := posixacl.Check(p.UID, p.GID, p.Mode, p.Access, a.who, want)
 	v := verdict{ok: r.Granted, ruling: r}
 	switch {
@@ -142,7 +144,7 @@ func (a *posixAsker) decide(folder, at *Place, op Operation) verdict {
 }
 
 // attributes decides what only owners do (fs/attr.c).
-func (a *posixAsker) attributes(at *Place, p *perm.POSIX, op Operation) verdict {
+func (a *posixAsker) attributes(at *Place, p *posix.State, op Operation) verdict {
 	switch {
 	case at.Mount.shut():
 		return verdict{code: ByReadOnly}
@@ -165,7 +167,7 @@ func (a *posixAsker) attributes(at *Place, p *perm.POSIX, op Operation) verdict 
 
 // dropsSetID reports whether a change of owner takes set-ID bits off, which is a change of the mode
 // and asks for what changing the mode asks for (fs/attr.c, setattr_should_drop_suidgid).
-func (a *posixAsker) dropsSetID(p *perm.POSIX) bool {
+func (a *posixAsker) dropsSetID(p *posix.State) bool {
 	return p.Mode&mode.SetUID != 0 ||
 		p.Mode&mode.SetGID != 0 && (p.Mode&0o010 != 0 || !a.who.In(p.GID) && a.priv&FSetID == 0)
 }
@@ -207,12 +209,12 @@ func (a *posixAsker) remove(folder, at *Place) verdict {
 // entry writes the entry that decided, with names.
 func (v verdict) entry(d *perm.Directory) string {
 	if !v.share.entry.SID.IsZero() {
-		return perm.EntryText(v.share.kind, v.share.entry, d)
+		return nt.EntryText(v.share.kind, v.share.entry, d)
 	}
 	if v.ruling.Entry.Tag == 0 {
 		return ""
 	}
-	return v.ruling.Entry.Text(perm.Names(d))
+	return v.ruling.Entry.Text(posix.Names(d))
 }
 
 // sentence says why, for people.
@@ -230,7 +232,7 @@ func (a *Asker) sentence(v verdict, folder, p *Place, op Operation, d *perm.Dire
 		who = "everyone"
 	}
 
-	if p.Set.Scheme() == perm.SchemeNT {
+	if p.Set.Scheme() == nt.ID {
 		if v.code == ByPrivilege {
 			return a.privilege(it, who, d)
 		}
@@ -241,7 +243,7 @@ func (a *Asker) sentence(v verdict, folder, p *Place, op Operation, d *perm.Dire
 
 	switch v.code {
 	case ByPrivilege:
-		if n, _ := a.ID.ID(); n == 0 && a.ID != perm.Everyone {
+		if n, _ := posix.Number(a.ID); n == 0 && a.ID != perm.Everyone {
 			return "root: " + v.priv.String() + " passes over the permissions of " + it
 		}
 		return v.priv.String() + " passes over the permissions of " + it
@@ -311,7 +313,7 @@ func classSentence(v verdict, it string, needs mode.Perm, who string, d *perm.Di
 	case posixacl.GroupObj:
 		of = who + " is in the owning group of " + it + ", which"
 	case posixacl.Group:
-		of = who + " is in group " + d.Name(perm.GID(e.ID)) + ", whose entry on " + it
+		of = who + " is in group " + d.Name(posix.GID(e.ID)) + ", whose entry on " + it
 	default:
 		of = it + ", for others,"
 	}
@@ -363,15 +365,15 @@ func mountedAt(p *Place) string {
 }
 
 func ownerOf(p *Place, d *perm.Directory) string {
-	s, err := perm.POSIXOf(p.Set)
+	s, err := posix.Of(p.Set)
 	if err != nil {
 		return ""
 	}
-	return d.Name(perm.UID(s.UID))
+	return d.Name(posix.UID(s.UID))
 }
 
 // followed says of a link why the kernel does not follow it for everybody (fs/namei.c, may_follow_link).
-func (a *Asker) followed(folder, link *Place, p *perm.POSIX) (out []string) {
+func (a *Asker) followed(folder, link *Place, p *posix.State) (out []string) {
 	if link.Mount.NoFollow {
 		out = append(out, "nobody follows it: the file system is mounted no-symfollow"+mountedAt(link))
 	}
@@ -389,7 +391,7 @@ func (a *Asker) followed(folder, link *Place, p *perm.POSIX) (out []string) {
 
 // notes adds what an answer does not say by itself.
 func (a *Asker) notes(v verdict, folder, at *Place, op Operation) (out []string) {
-	if at.Set.Scheme() == perm.SchemeNT {
+	if at.Set.Scheme() == nt.ID {
 		return a.nt.notes(v)
 	}
 	p := a.posix.of(at.Set)

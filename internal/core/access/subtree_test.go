@@ -11,13 +11,14 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 	"idletally/internal/seeded"
 )
 
-func someState(r *rand.Rand, k perm.Kind) perm.POSIX {
-	p := perm.POSIX{UID: r.Uint32N(4), GID: 10 + r.Uint32N(3), Mode: mode.Mode(r.IntN(0o2000))}
+func someState(r *rand.Rand, k perm.Kind) posix.State {
+	p := posix.State{UID: r.Uint32N(4), GID: 10 + r.Uint32N(3), Mode: mode.Mode(r.IntN(0o2000))}
 	if k == perm.Folder && r.IntN(3) > 0 {
 		p.Mode |= 0o111
 	}
@@ -66,8 +67,8 @@ func grown(r *rand.Rand) (Snapshot, map[string]Way) {
 	// a root may be a file system's own
 	root := Place{Path: "/srv/app", Kind: perm.Folder, Set: top.Set(), Top: r.IntN(3) == 0}
 	w := Way{
-		place("/", perm.Folder, perm.POSIX{Mode: 0o755}),
-		place("/srv", perm.Folder, perm.POSIX{Mode: 0o755}),
+		place("/", perm.Folder, posix.State{Mode: 0o755}),
+		place("/srv", perm.Folder, posix.State{Mode: 0o755}),
 		root,
 	}
 	ways["/srv/app"] = w
@@ -87,7 +88,7 @@ func TestAskIsAskingEachPath(t *testing.T) {
 	for range 150 {
 		snap, ways := grown(r)
 		who := SubjectOf(names,
-			[]perm.Principal{perm.UID(0), perm.UID(1), perm.UID(2), perm.UID(3), perm.Everyone}[r.IntN(5)])
+			[]perm.Principal{posix.UID(0), posix.UID(1), posix.UID(2), posix.UID(3), perm.Everyone}[r.IntN(5)])
 		q := SubtreeQuery{
 			Operation: Operations[r.IntN(len(Operations))],
 			Now:       NewAsker(who),
@@ -99,11 +100,11 @@ func TestAskIsAskingEachPath(t *testing.T) {
 
 		switch r.IntN(3) {
 		case 1:
-			q.Then = NewAsker(SubjectOf(names, who.ID, perm.GID(12)))
+			q.Then = NewAsker(SubjectOf(names, who.ID, posix.GID(12)))
 		case 2:
 			q.Then = NewAsker(who)
 			q.Suppose = func(_ string, f perm.Found) perm.Set {
-				p, err := perm.POSIXOf(f.Set)
+				p, err := posix.Of(f.Set)
 				if err != nil || f.Kind == perm.Link {
 					return f.Set
 				}
@@ -273,7 +274,7 @@ func TestWayOfASnapshot(t *testing.T) {
 		t.Fatalf("%v, %v", w, err)
 	}
 
-	if a := NewAsker(SubjectOf(names, perm.UID(1))).May(w, List, names); a.Allowed || a.Cause != ByUnread {
+	if a := NewAsker(SubjectOf(names, posix.UID(1))).May(w, List, names); a.Allowed || a.Cause != ByUnread {
 		t.Errorf("%+v", a)
 	}
 
@@ -281,7 +282,7 @@ func TestWayOfASnapshot(t *testing.T) {
 	cancel()
 	if _, err := snap.Ask(ctx, SubtreeQuery{
 		Operation: Read,
-		Now:       NewAsker(SubjectOf(names, perm.UID(0))),
+		Now:       NewAsker(SubjectOf(names, posix.UID(0))),
 		Behind:    true,
 	}); err == nil {
 		t.Error("a cancelled question was answered")

@@ -170,13 +170,13 @@ func TestWant(t *testing.T) {
 	}
 
 	w := m.Desired(m.Root("/srv/ticketing/site/img"), perm.Folder, perm.Set{})
-	if w.Mode.String() != "2750" || *w.Owner != "u1" || len(*w.Entries) != 1 || (*w.Entries)[0].Perm != 5 ||
+	if w.Mode.String() != "2750" || *w.Owner != "u1" || len(w.Entries.List) != 1 || w.Entries.List[0].Perm != 5 ||
 		w.Rule[perm.AspectEntries] != 1 || w.Rule[perm.AspectMode] != 0 {
 		t.Errorf("folder of the site: %+v", w)
 	}
 
 	w = m.Desired(m.Root("/srv/ticketing/site/a.html"), perm.File, perm.Set{})
-	if w.Mode.String() != "0644" || (*w.Entries)[0].Perm != 4 || w.Defaults != nil {
+	if w.Mode.String() != "0644" || w.Entries.List[0].Perm != 4 || w.Defaults != nil {
 		t.Errorf("file of the site: %+v", w)
 	}
 

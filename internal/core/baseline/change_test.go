@@ -6,6 +6,7 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 )
 
@@ -16,7 +17,7 @@ var crewList = &perm.Directory{
 
 // listed is a state with entries.
 func listed(uid, gid uint32, m mode.Mode, named posixacl.List, defaults posixacl.List) perm.Set {
-	p := perm.POSIX{UID: uid, GID: gid, Mode: m}
+	p := posix.State{UID: uid, GID: gid, Mode: m}
 	p.Access = posixacl.Build(m.Owner(), m.Group(), m.Other(), named, nil)
 	if p.Access != nil {
 		p.Mode = p.Access.Mode(p.Mode)
@@ -126,7 +127,7 @@ func FuzzParseChanges(f *testing.F) {
 			return
 		}
 		m, _ := c.For(crewList.Index())
-		if _, err := m.Change("/srv/a", perm.Found{Kind: perm.File, Set: perm.POSIX{Mode: 0o644}.Set()}); err != nil {
+		if _, err := m.Change("/srv/a", perm.Found{Kind: perm.File, Set: posix.State{Mode: 0o644}.Set()}); err != nil {
 			t.Fatal(err)
 		}
 	})

@@ -10,7 +10,6 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
-	"idletally/internal/core/posixacl"
 )
 
 // A Problem is something of a baseline that one host cannot follow.
@@ -182,13 +181,13 @@ func (m *Matcher) Fingerprint() [32]byte {
 		if r.Shares != nil {
 			b = fmt.Append(b, r.Shares.AtLeast, len(r.Shares.List))
 			for _, g := range r.Shares.List {
-				sid, _ := m.identity(g.Name)
+				id, _ := m.identity(g.Name)
 				b = fmt.Append(b, g.Deny, g.Mask, g.Flags)
-				text(sid.Bytes())
+				text(string(id))
 			}
 			for _, x := range r.Shares.Without {
-				sid, _ := m.identity(x.Name)
-				text(sid.Bytes())
+				id, _ := m.identity(x.Name)
+				text(string(id))
 			}
 		}
 	}
@@ -509,7 +508,7 @@ func (m *Matcher) Desired(s *State, k perm.Kind, found perm.Set) *perm.Desired {
 				m.add(w, i, k)
 			}
 		}
-		s.wants[k][t] = w
+		s.wants[k][t] = w.Ready()
 	}
 
 	if len(s.wants[k][t].Rule) == 0 {
@@ -568,27 +567,11 @@ func (m *Matcher) add(w *perm.Desired, i int, k perm.Kind) {
 	}
 
 	m.share(w, i, k)
-	if r.Entries != nil {
-		l, ok := m.list(r.Entries.List, k)
-		without, known := m.list(r.Entries.Without, k)
-		if ok && known {
-			w.Entries = &l
-			w.AtLeast = r.Entries.AtLeast
-			w.Without = without
-			w.Rule[perm.AspectEntries] = i
-		}
+	if list, ok := m.entries(r.Entries, k); ok {
+		w.Entries, w.Rule[perm.AspectEntries] = list, i
 	}
-
-	if r.Defaults != nil && k == perm.Folder {
-		l, ok := m.list(r.Defaults.List, k)
-		without, known := m.list(r.Defaults.Without, k)
-		if ok && known {
-			w.Defaults = &l
-			w.Derived = r.Defaults.Derived
-			w.DefaultsAtLeast = r.Defaults.AtLeast
-			w.DefaultsWithout = without
-			w.Rule[perm.AspectDefaults] = i
-		}
+	if list, ok := m.entries(r.Defaults, k); ok && k == perm.Folder {
+		w.Defaults, w.Rule[perm.AspectDefaults] = list, i
 	}
 
 	if r.Caps != nil && k == perm.File {
@@ -613,24 +596,13 @@ func (m *Matcher) free(w *perm.Desired, i int, k perm.Kind, key string) {
 	case key == "files" && file, key == "folders" && folder:
 		w.Mode, w.Rule[perm.AspectMode] = nil, i
 	case key == "entries" && k != perm.Link:
-		w.Entries = nil
-		w.AtLeast = false
-		w.Without = nil
-		w.Rule[perm.AspectEntries] = i
+		w.Entries, w.Rule[perm.AspectEntries] = nil, i
 	case key == "defaults" && folder:
-		w.Defaults = nil
-		w.Derived = false
-		w.DefaultsAtLeast = false
-		w.DefaultsWithout = nil
-		w.Rule[perm.AspectDefaults] = i
-
+		w.Defaults, w.Rule[perm.AspectDefaults] = nil, i
 	case key == "grants" && k != perm.Link:
-		w.NT.Grants = nil
-		w.NT.AtLeast = false
-		w.NT.Without = nil
-		w.Rule[perm.AspectGrants] = i
+		w.Grants, w.Rule[perm.AspectGrants] = nil, i
 	case key == "inherits" && k != perm.Link:
-		w.NT.Inherits, w.Rule[perm.AspectInheritance] = nil, i
+		w.Inherits, w.Rule[perm.AspectInheritance] = nil, i
 	case key == "capability" && file:
 		w.Caps, w.Rule[perm.AspectCaps] = nil, i
 	case flagKeys[key] != 0 && (file || folder):
@@ -640,29 +612,34 @@ func (m *Matcher) free(w *perm.Desired, i int, k perm.Kind, key string) {
 	}
 }
 
-func (m *Matcher) list(grants []Grant, k perm.Kind) (posixacl.List, bool) {
-	l := posixacl.List{}
-	for _, g := range grants {
-		id, ok := m.find(g.Name, g.Group)
+// entries returns what a rule asks of the entries of a path of kind k. It is false if the rule asks nothing, or if the
+// host does not know somebody: then nothing is declared there.
+func (m *Matcher) entries(g *Grants, k perm.Kind) (*perm.DesiredEntries, bool) {
+	if g == nil {
+		return nil, false
+	}
+
+	out := &perm.DesiredEntries{AtLeast: g.AtLeast, Derived: g.Derived}
+	for _, x := range g.List {
+		who, ok := m.find(x.Name, x.Group)
 		if !ok {
 			return nil, false
 		}
-
-		n, _ := id.ID()
-		e := posixacl.Entry{Tag: posixacl.User, ID: n, Perm: g.Perm}
-		if g.Group {
-			e.Tag = posixacl.Group
+		p := x.Perm
+		if x.Conditionally && k == perm.Folder {
+			p |= mode.Execute
 		}
-
-		if g.Conditionally && k == perm.Folder {
-			e.Perm |= mode.Execute
-		}
-
-		l = append(l, e)
+		out.List = append(out.List, perm.DesiredEntry{Who: who, Perm: p})
 	}
 
-	l.Sort()
-	return l, true
+	for _, x := range g.Without {
+		who, ok := m.find(x.Name, x.Group)
+		if !ok {
+			return nil, false
+		}
+		out.Without = append(out.Without, who)
+	}
+	return out, true
 }
 
 // real resolves an account alias of the baseline to the host's account name; "" if the alias is unset on this host.
@@ -673,28 +650,23 @@ func (m *Matcher) real(name string) string {
 	return name
 }
 
+// find returns the account or group that a rule names; false if the host knows nobody of that name.
 func (m *Matcher) find(name string, group bool) (perm.Principal, bool) {
 	name = m.real(name)
 	if name == "" {
 		return "", false
 	}
+	return m.dir.Find(name, group)
+}
 
-	id, ok := m.dir.User(name)
-	if group {
-		id, ok = m.dir.Group(name)
+// identity returns whom an entry that allows or denies names: an account, a group, or one of those that are the same
+// everywhere.
+func (m *Matcher) identity(name string) (perm.Principal, bool) {
+	name = m.real(name)
+	if name == "" {
+		return "", false
 	}
-
-	if !ok && !group && m.dir.OfShares() { // there groups own things, too
-		if s, found := m.identityOf(name); found {
-			return perm.SIDOf(s), true
-		}
-	}
-
-	if !ok { // as chown has it: what no account is called, and is a number, is one
-		return perm.Numbered(name, group)
-	}
-
-	return id, ok
+	return m.dir.FindAny(name)
 }
 
 func (m *Matcher) problems() (out []Problem) {

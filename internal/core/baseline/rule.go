@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"idletally/internal/core/caps"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 )
@@ -204,7 +205,7 @@ func (r *reader) aspects(n *node, what string, known []string, rule *Rule, peopl
 
 		case "capability":
 			if s, ok := r.scalar(v, key); ok {
-				c, err := perm.ParseCaps(s)
+				c, err := caps.Parse(s)
 				if err != nil {
 					r.fail(v, "%v", err)
 				}

@@ -5,7 +5,6 @@ import (
 	"unicode"
 
 	"idletally/internal/core/ace"
-	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
 )
 
@@ -100,75 +99,41 @@ func parseShareGrant(s string) (g ShareGrant, why string) {
 	return ShareGrant{Deny: kind == "deny", Name: name, Mask: mask, Flags: flags}, ""
 }
 
-// identity finds whom a rule names on a file server: an account, a group, or one of those that are the same everywhere.
-func (m *Matcher) identity(name string) (ntsd.SID, bool) {
-	name = m.real(name)
-	if name == "" {
-		return ntsd.SID{}, false
-	}
-	return m.identityOf(name)
-}
-
-// identityOf is identity for what the server itself calls somebody.
-func (m *Matcher) identityOf(name string) (ntsd.SID, bool) {
-	for _, find := range []func(string) (perm.Principal, bool){m.dir.User, m.dir.Group} {
-		if id, ok := find(name); ok {
-			if s, ok := id.SID(); ok {
-				return s, true
-			}
-		}
-	}
-	if s, ok := ntsd.KnownSID(name); ok {
-		return s, true
-	}
-	s, err := ntsd.ParseSID(name)
-	return s, err == nil
-}
-
-// share adds what a rule says of a share's path.
+// share adds what a rule says of a path's own entries, and of those from above.
 func (m *Matcher) share(w *perm.Desired, i int, k perm.Kind) {
 	r := &m.doc.Rules[i]
 	if r.Inherits != nil {
-		w.NT.Inherits, w.Rule[perm.AspectInheritance] = r.Inherits, i
+		w.Inherits, w.Rule[perm.AspectInheritance] = r.Inherits, i
 	}
 
 	if r.Shares == nil {
 		return
 	}
 
-	list := []ntsd.Entry{}
+	out := &perm.DesiredGrants{AtLeast: r.Shares.AtLeast}
 	for _, g := range r.Shares.List {
-		sid, ok := m.identity(g.Name)
+		who, ok := m.identity(g.Name)
 		if !ok {
 			return
 		}
 
-		e := ntsd.Entry{Mask: g.Mask, SID: sid}
-		if g.Deny {
-			e.Type = ntsd.Deny
-		}
-
+		x := perm.DesiredGrant{Deny: g.Deny, Who: who, Rights: g.Mask}
 		if k == perm.Folder {
-			e.Flags = g.Flags
+			x.Flags = g.Flags
 		} else if g.Flags&ace.InheritOnly != 0 {
 			continue // it is for what a folder passes on, and says nothing of a file
 		}
 
-		list = append(list, e)
+		out.List = append(out.List, x)
 	}
 
-	ntsd.Sort(list)
-	var without []ntsd.SID
 	for _, x := range r.Shares.Without {
-		sid, ok := m.identity(x.Name)
+		who, ok := m.identity(x.Name)
 		if !ok {
 			return
 		}
-		without = append(without, sid)
+		out.Without = append(out.Without, who)
 	}
 
-	w.NT.Grants = &list
-	w.NT.AtLeast = r.Shares.AtLeast
-	w.NT.Without = without
-	w.Rule[perm.AspectGrants] = i
+	w.Grants, w.Rule[perm.AspectGrants] = out, i
 }

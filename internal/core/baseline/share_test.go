@@ -6,6 +6,8 @@ import (
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
+	"idletally/internal/core/perm/posix"
 )
 
 const shareText = `
@@ -38,8 +40,9 @@ func TestShares(t *testing.T) {
 	crew := ntsd.NewSID(5, 21, 1, 2, 3, 1101)
 	stoker := ntsd.NewSID(5, 21, 1, 2, 3, 1001)
 	dir := (&perm.Directory{
-		Accounts: []perm.Account{{ID: perm.SIDOf(stoker), Name: "stoker"}},
-		Groups:   []perm.Account{{ID: perm.SIDOf(keepers), Name: "keepers"}, {ID: perm.SIDOf(crew), Name: "crew"}},
+		Accounts: []perm.Account{{ID: nt.PrincipalOf(stoker), Name: "stoker"}},
+		Groups: []perm.Account{{ID: nt.PrincipalOf(keepers), Name: "keepers"},
+			{ID: nt.PrincipalOf(crew), Name: "crew"}},
 	}).Index()
 	doc, err := Parse([]byte(shareText))
 	if err != nil {
@@ -84,7 +87,7 @@ func TestShares(t *testing.T) {
 			t.Fatal(err)
 		}
 
-		set, err := perm.NTSet(d)
+		set, err := nt.SetOf(d)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -109,7 +112,7 @@ func TestShares(t *testing.T) {
 		}
 	}
 
-	if w := m.Desired(m.Root("/charts"), perm.Folder, perm.POSIX{Mode: 0o755}.Set()); w.NT.Grants == nil {
+	if w := m.Desired(m.Root("/charts"), perm.Folder, posix.State{Mode: 0o755}.Set()); w.Grants == nil {
 		t.Error("a state of another scheme has another declaration")
 	}
 }
@@ -150,9 +153,9 @@ func TestShareFaults(t *testing.T) {
 func TestWarnShares(t *testing.T) {
 	id := func(rid uint32) ntsd.SID { return ntsd.NewSID(5, 21, 1, 2, 3, rid) }
 	account := func(rid uint32, name string, groups ...uint32) perm.Account {
-		a := perm.Account{ID: perm.SIDOf(id(rid)), Name: name}
+		a := perm.Account{ID: nt.PrincipalOf(id(rid)), Name: name}
 		for _, g := range groups {
-			a.Groups = append(a.Groups, perm.SIDOf(id(g)))
+			a.Groups = append(a.Groups, nt.PrincipalOf(id(g)))
 		}
 		return a
 	}
@@ -167,7 +170,7 @@ func TestWarnShares(t *testing.T) {
 			t.Fatal(err)
 		}
 
-		s, err := perm.NTSet(d)
+		s, err := nt.SetOf(d)
 		if err != nil {
 			t.Fatal(err)
 		}

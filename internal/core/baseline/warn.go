@@ -402,10 +402,11 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 		}
 
 		if k == perm.Folder && w != nil && w.Defaults != nil {
-			if w.Derived && w.Entries == nil {
+			derived := w.Defaults.Derived
+			if derived && w.Entries == nil {
 				return nil // what it has, it passes on
 			}
-			if len(*w.Defaults) > 0 || w.Derived && len(*w.Entries) > 0 {
+			if len(w.Defaults.List) > 0 || derived && len(w.Entries.List) > 0 {
 				inherits[path] = true
 			} else if i := w.Rule[perm.AspectDefaults]; inherits[pathname.Folder(path)] && to[i].stops == "" {
 				to[i].stops = path

@@ -6,6 +6,7 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 )
 
@@ -27,7 +28,7 @@ func tree(paths ...seenPath) func(func(string, perm.Kind, perm.Set) error) error
 }
 
 func seen(path string, k perm.Kind, m mode.Mode) seenPath {
-	return seenPath{"/srv/ticketing" + path, k, perm.POSIX{UID: 1, GID: 1, Mode: m}.Set()}
+	return seenPath{"/srv/ticketing" + path, k, posix.State{UID: 1, GID: 1, Mode: m}.Set()}
 }
 
 func clerks() *perm.Directory {
@@ -192,7 +193,7 @@ func TestExplain(t *testing.T) {
 	m, _ := Compile(d, clerks())
 	x := m.Explain("/srv/ticketing/bin/x", perm.Found{
 		Kind: perm.File,
-		Set:  perm.POSIX{UID: 1, Mode: 0o711, Access: posixacl.List(nil)}.Set(),
+		Set:  posix.State{UID: 1, Mode: 0o711, Access: posixacl.List(nil)}.Set(),
 	})
 	var got []string
 	for _, a := range x.Aspects {
@@ -207,7 +208,7 @@ func TestExplain(t *testing.T) {
 		t.Errorf("%q, not for %v", s, x.NotFor)
 	}
 
-	if x := m.Explain("/srv/ticketing/spool/a", perm.Found{Kind: perm.File, Set: perm.POSIX{}.Set()}); !x.LeaveAlone ||
+	if x := m.Explain("/srv/ticketing/spool/a", perm.Found{Kind: perm.File, Set: posix.State{}.Set()}); !x.LeaveAlone ||
 		len(x.Aspects) > 0 {
 		t.Errorf("%+v", x)
 	}

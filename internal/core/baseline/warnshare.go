@@ -5,13 +5,9 @@ import (
 	"strings"
 
 	"idletally/internal/core/ace"
-	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 )
-
-// anybody are the identities that whoever signs in has.
-var anybody = []ntsd.SID{ntsd.Everyone, ntsd.Authenticated, ntsd.Network}
 
 // changing is what lets somebody harm what others keep there.
 const changing = ace.WriteData | ace.AppendData | ace.Delete | ace.DeleteChild | ace.WriteDAC | ace.WriteOwner
@@ -30,11 +26,11 @@ func (m *Matcher) warnShare(i int, add adder) {
 			continue
 		}
 
-		gets := g.Mask.Map()
+		gets, who := g.Mask.Map(), m.dir.Identify(id)
 		if !g.Deny {
-			repaired = repaired || gets&ace.WriteDAC != 0 && id != ntsd.CreatorOwner && id != ntsd.CreatorGroup
+			repaired = repaired || gets&ace.WriteDAC != 0 && !who.Maker
 			switch {
-			case !slices.Contains(anybody, id):
+			case !who.Anyone:
 			case gets&(ace.WriteDAC|ace.WriteOwner) != 0:
 				add("grants", EveryoneWrite, "", "read, write, execute, delete for a group that needs it",
 					"whoever signs in to the file server may change permissions there (allow %s: %s)", g.Name,
@@ -45,7 +41,7 @@ func (m *Matcher) warnShare(i int, add adder) {
 					gets.Words(true))
 			}
 
-			if m.unknownSID(id) {
+			if m.nobody(id) {
 				add("grants", NobodysNumber, "", "the name of an account or group that the server has",
 					"nobody on the file server has the identity %s: whoever is given it next gets what goes with it",
 					g.Name)
@@ -69,26 +65,24 @@ func (m *Matcher) warnShare(i int, add adder) {
 	}
 }
 
-// unknownSID reports whether an identity is nobody's that its server knows.
-func (m *Matcher) unknownSID(id ntsd.SID) bool {
-	if _, well := id.Known(); well || len(m.dir.Accounts) == 0 {
-		return false
-	}
-	p := perm.SIDOf(id)
-	return m.dir.Account(p) == nil && !m.dir.IsGroup(p)
+// nobody reports whether an identity is nobody's that its server knows.
+func (m *Matcher) nobody(id perm.Principal) bool {
+	return len(m.dir.Accounts) > 0 && m.dir.Unknown(id) && !m.dir.IsGroup(id)
 }
 
 // metByDeny returns the accounts that a deny entry blocks although another entry of the same rule allows them, directly
 // or through a group.
-func (m *Matcher) metByDeny(r *Rule, denied ntsd.SID, gets ace.Mask) (out []string) {
+func (m *Matcher) metByDeny(r *Rule, denied perm.Principal, gets ace.Mask) (out []string) {
 	for _, a := range m.dir.Accounts {
-		t, ok := perm.TokenOf(a.ID, m.dir)
-		if !ok || t.User == denied || !t.Has(denied) {
+		in := func(id perm.Principal) bool {
+			return a.ID == id || slices.Contains(a.Groups, id) || m.dir.Identify(id).Anyone
+		}
+		if a.ID == denied || !in(denied) {
 			continue
 		}
 		if slices.ContainsFunc(r.Shares.List, func(g ShareGrant) bool {
 			id, ok := m.identity(g.Name)
-			return ok && !g.Deny && id != denied && g.Mask.Map()&gets != 0 && t.Has(id) && !slices.Contains(anybody, id)
+			return ok && !g.Deny && id != denied && g.Mask.Map()&gets != 0 && in(id) && !m.dir.Identify(id).Anyone
 		}) {
 			if len(out) == 5 {
 				return append(out, "others")

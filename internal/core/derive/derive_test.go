@@ -13,6 +13,7 @@ import (
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 	"idletally/internal/seeded"
@@ -21,8 +22,8 @@ import (
 // A world is paths with their states.
 type world map[string]tree.Entry
 
-func (w world) file(path string, p perm.POSIX) { w[path] = tree.Entry{Kind: perm.File, Set: p.Set()} }
-func (w world) folder(path string, p perm.POSIX) {
+func (w world) file(path string, p posix.State) { w[path] = tree.Entry{Kind: perm.File, Set: p.Set()} }
+func (w world) folder(path string, p posix.State) {
 	w[path] = tree.Entry{Kind: perm.Folder, Set: p.Set()}
 }
 
@@ -96,17 +97,17 @@ func body(text string) string {
 }
 
 var (
-	data    = perm.POSIX{UID: 1, GID: 1, Mode: 0o640}
-	folder  = perm.POSIX{UID: 1, GID: 1, Mode: 0o750}
-	program = perm.POSIX{UID: 1, GID: 1, Mode: 0o750}
+	data    = posix.State{UID: 1, GID: 1, Mode: 0o640}
+	folder  = posix.State{UID: 1, GID: 1, Mode: 0o750}
+	program = posix.State{UID: 1, GID: 1, Mode: 0o750}
 )
 
-func with(p perm.POSIX, change func(*perm.POSIX)) perm.POSIX {
+func with(p posix.State, change func(*posix.State)) posix.State {
 	change(&p)
 	return p
 }
 
-func site(p perm.POSIX) perm.POSIX {
+func site(p posix.State) posix.State {
 	m := p.Mode
 	x := m.Owner() & mode.Execute
 	p.Access = posixacl.Build(m.Owner(), m.Group(), m.Other(),
@@ -145,11 +146,11 @@ func TestDraft(t *testing.T) {
 		want string
 	}{
 		{"all alike", func(world) {}, base},
-		{"one exception", func(w world) { w.file("/srv/t/key", with(data, func(p *perm.POSIX) { p.Mode = 0o600 })) },
+		{"one exception", func(w world) { w.file("/srv/t/key", with(data, func(p *posix.State) { p.Mode = 0o600 })) },
 			base + "\n- rule: key\n  paths: /srv/t/key\n  files: 0600"},
 		{"one ending", func(w world) {
 			for i := range 5 {
-				w.file(fmt.Sprintf("/srv/t/%d.key", i), with(data, func(p *perm.POSIX) { p.Mode = 0o600; p.UID = 0 }))
+				w.file(fmt.Sprintf("/srv/t/%d.key", i), with(data, func(p *posix.State) { p.Mode = 0o600; p.UID = 0 }))
 			}
 		}, base + "\n- rule: key\n  paths: /srv/t/*.key\n  only: file\n  owner: root\n  files: 0600"},
 		{"a folder of its own", func(w world) {
@@ -175,7 +176,7 @@ func TestDraft(t *testing.T) {
 				for _, box := range []string{"in", "out", "done"} {
 					at := "/srv/t/piers/" + pier
 					w.folder(at, folder)
-					w.folder(at+"/"+box, with(folder, func(p *perm.POSIX) {
+					w.folder(at+"/"+box, with(folder, func(p *posix.State) {
 						if box == "in" {
 							p.Mode = 0o2770
 						}
@@ -193,28 +194,28 @@ func TestDraft(t *testing.T) {
 				}
 
 				w.file(path+"/data", data)
-				w.file(path+"/tls.key", with(data, func(p *perm.POSIX) { p.Mode = 0o400 }))
+				w.file(path+"/tls.key", with(data, func(p *posix.State) { p.Mode = 0o400 }))
 				w.file(path+"/more", data)
 			}
 		}, base + "\n- rule: tls-key\n  paths: /srv/t/**/tls.key\n  files: 0400"},
 		{"everybody's own", func(w world) {
-			w.folder("/srv/t/drop", with(folder, func(p *perm.POSIX) { p.Mode = 0o1777 }))
+			w.folder("/srv/t/drop", with(folder, func(p *posix.State) { p.Mode = 0o1777 }))
 			for i := range 40 {
-				w.file(fmt.Sprintf("/srv/t/drop/%d", i), with(data, func(p *perm.POSIX) { p.UID = uint32(100 + i) }))
+				w.file(fmt.Sprintf("/srv/t/drop/%d", i), with(data, func(p *posix.State) { p.UID = uint32(100 + i) }))
 			}
 		}, base + "\n- rule: drop\n  paths: /srv/t/drop/**\n  owner: any\n  folders: 1777"},
 		{"modes with something in common", func(w world) {
 			w.folder("/srv/t/feeds", folder)
 			for i := range 120 {
 				w.file(fmt.Sprintf("/srv/t/feeds/%d", i),
-					with(data, func(p *perm.POSIX) { p.Mode = 0o600 | mode.Mode(i%8)<<3 }))
+					with(data, func(p *posix.State) { p.Mode = 0o600 | mode.Mode(i%8)<<3 }))
 			}
 		}, base + "\n- rule: feeds\n  paths: /srv/t/feeds/**\n  files: \"u+rw,u-xs,g-s,o-rwxt\""},
 		{"names that need care", func(w world) {
-			w.file("/srv/t/a[1]*\\ \"x\"\n\xff", with(data, func(p *perm.POSIX) { p.UID = 3 }))
-			w.file("/srv/t/b", with(data, func(p *perm.POSIX) { p.GID = 4711 }))
-			w.file("/srv/t/c", with(data, func(p *perm.POSIX) { p.UID = 4 }))
-			w.file("/srv/t/d", with(data, func(p *perm.POSIX) { p.UID = 7 })) // another account is called 7
+			w.file("/srv/t/a[1]*\\ \"x\"\n\xff", with(data, func(p *posix.State) { p.UID = 3 }))
+			w.file("/srv/t/b", with(data, func(p *posix.State) { p.GID = 4711 }))
+			w.file("/srv/t/c", with(data, func(p *posix.State) { p.UID = 4 }))
+			w.file("/srv/t/d", with(data, func(p *posix.State) { p.UID = 7 })) // another account is called 7
 		}, base +
 			"\n- rule: a-1-x\n  paths: \"/srv/t/a\\\\\\\\[1]\\\\\\\\*\\\\\\\\\\\\\\\\ \\\"x\\\"\\\\x0a\\\\xff\"\n  " +
 			"owner: \"3\"\n- rule: b\n  paths: /srv/t/b\n  group: \"4711\"\n- rule: c\n  paths: /srv/t/c\n  owner: " +
@@ -223,12 +224,12 @@ func TestDraft(t *testing.T) {
 			w["/srv/t/shut"] = tree.Entry{
 				Kind: perm.Folder,
 				Gap:  tree.Refused,
-				Set:  with(folder, func(p *perm.POSIX) { p.Mode = 0o700 }).Set(),
+				Set:  with(folder, func(p *posix.State) { p.Mode = 0o700 }).Set(),
 			}
 			w["/srv/t/gone"] = tree.Entry{Kind: perm.File, Gap: tree.Vanished}
 		}, base + "\n- rule: shut\n  paths: /srv/t/shut\n  folders: 0700"},
 		{"flags", func(w world) {
-			w.file("/srv/t/log", with(data, func(p *perm.POSIX) { p.Flags = perm.AppendOnly }))
+			w.file("/srv/t/log", with(data, func(p *posix.State) { p.Flags = perm.AppendOnly }))
 		}, base + "\n  append-only: no\n- rule: log\n  paths: /srv/t/log\n  append-only: yes"},
 	} {
 		w := usual()
@@ -243,8 +244,8 @@ func TestDraft(t *testing.T) {
 // Two hosts give one draft: what they have in common is said once, where they differ it is said for each.
 func TestHostsThatDiffer(t *testing.T) {
 	north, south := usual(), usual()
-	north.file("/srv/t/only-north", with(data, func(p *perm.POSIX) { p.Mode = 0o600 }))
-	south.file("/srv/t/pass", with(data, func(p *perm.POSIX) { p.UID = 0 }))
+	north.file("/srv/t/only-north", with(data, func(p *posix.State) { p.Mode = 0o600 }))
+	south.file("/srv/t/pass", with(data, func(p *posix.State) { p.UID = 0 }))
 	north.file("/srv/t/pass", data)
 	other := (&perm.Directory{
 		Accounts: []perm.Account{{ID: "u0", Name: "root"}, {ID: "u1", Name: "purser"}},
@@ -293,14 +294,14 @@ func TestDraftHolds(t *testing.T) {
 // wild grows a tree at random: orderly with a few exceptions, or any which way.
 func wild(r *rand.Rand, messy bool) world {
 	w := world{}
-	state := func(k perm.Kind) perm.POSIX {
-		p := perm.POSIX{UID: 1, GID: 1, Mode: 0o640}
+	state := func(k perm.Kind) posix.State {
+		p := posix.State{UID: 1, GID: 1, Mode: 0o640}
 		if k == perm.Folder {
 			p.Mode = 0o750
 		}
 
 		if messy || r.IntN(10) == 0 {
-			p = perm.POSIX{
+			p = posix.State{
 				UID:   r.Uint32N(9),
 				GID:   r.Uint32N(3),
 				Mode:  mode.Mode(r.IntN(0o10000)),
@@ -333,7 +334,7 @@ func wild(r *rand.Rand, messy bool) world {
 			case n < 3 && depth > 0:
 				grow(name, depth-1)
 			case n == 3:
-				w[name] = tree.Entry{Kind: perm.Link, Set: perm.POSIX{UID: r.Uint32N(2), Mode: 0o777}.Set()}
+				w[name] = tree.Entry{Kind: perm.Link, Set: posix.State{UID: r.Uint32N(2), Mode: 0o777}.Set()}
 			case n == 4:
 				w[name] = tree.Entry{Kind: perm.Folder, Gap: tree.Gap(1 + r.IntN(4)), Set: state(perm.Folder).Set()}
 			case n == 5:

@@ -6,6 +6,7 @@ import (
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/tree"
 )
 
@@ -15,11 +16,11 @@ func TestDraftOfAShare(t *testing.T) {
 	crew := ntsd.NewSID(5, 21, 1, 2, 3, 1101)
 	twin := ntsd.NewSID(5, 21, 1, 2, 3, 1102)
 	d := (&perm.Directory{
-		Accounts: []perm.Account{{ID: perm.SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 1001)), Name: "twin"}},
+		Accounts: []perm.Account{{ID: nt.PrincipalOf(ntsd.NewSID(5, 21, 1, 2, 3, 1001)), Name: "twin"}},
 		Groups: []perm.Account{
-			{ID: perm.SIDOf(keepers), Name: "keepers"},
-			{ID: perm.SIDOf(crew), Name: "crew"},
-			{ID: perm.SIDOf(twin), Name: "twin"},
+			{ID: nt.PrincipalOf(keepers), Name: "keepers"},
+			{ID: nt.PrincipalOf(crew), Name: "crew"},
+			{ID: nt.PrincipalOf(twin), Name: "twin"},
 		},
 	}).Index()
 
@@ -32,7 +33,7 @@ func TestDraftOfAShare(t *testing.T) {
 			t.Fatal(err)
 		}
 
-		s, err := perm.NTSet(x)
+		s, err := nt.SetOf(x)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -68,7 +68,7 @@ func speller(d *perm.Directory) func(perm.Principal) string {
 			find = d.Group
 		}
 
-		if a := d.Account(id); a != nil && d.OfShares() { // there a name is looked for among both
+		if a := d.Account(id); a != nil && d.GroupsOwn() { // there a name is looked for among both
 			if other, ok := d.User(a.Name); ok && other != id {
 				return string(id)
 			}

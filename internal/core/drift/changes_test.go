@@ -6,19 +6,20 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 )
 
 func TestBetween(t *testing.T) {
 	m := tree.Memory{}
 	file := func(name string, md mode.Mode) tree.Entry {
-		return tree.Entry{Name: name, Kind: perm.File, Set: perm.POSIX{UID: 1, GID: 1, Mode: md}.Set()}
+		return tree.Entry{Name: name, Kind: perm.File, Set: posix.State{UID: 1, GID: 1, Mode: md}.Set()}
 	}
 	world := func(entries ...tree.Entry) tree.Hash {
 		child := m.Add(tree.Node{Entries: entries})
 		return m.Add(tree.Node{
 			Forest:  true,
-			Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set(), Child: child}},
+			Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: posix.State{Mode: 0o755}.Set(), Child: child}},
 		})
 	}
 

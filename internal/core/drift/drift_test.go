@@ -9,6 +9,7 @@ import (
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 )
 
@@ -38,10 +39,10 @@ func TestJudge(t *testing.T) {
 	}).Index()
 	m := tree.Memory{}
 	file := func(name string, md mode.Mode) tree.Entry {
-		return tree.Entry{Name: name, Kind: perm.File, Set: perm.POSIX{UID: 1, GID: 1, Mode: md}.Set()}
+		return tree.Entry{Name: name, Kind: perm.File, Set: posix.State{UID: 1, GID: 1, Mode: md}.Set()}
 	}
 	keys := m.Add(tree.Node{Entries: []tree.Entry{file("a.key", 0o640), file("b.key", 0o640), file("c.key", 0o600)}})
-	set := perm.POSIX{UID: 1, GID: 1, Mode: 0o750}.Set()
+	set := posix.State{UID: 1, GID: 1, Mode: 0o750}.Set()
 	top := m.Add(tree.Node{
 		Entries: []tree.Entry{{Name: "keys", Kind: perm.Folder, Set: set, Child: keys}, file("x", 0o644)},
 	})
@@ -126,10 +127,10 @@ func TestCompare(t *testing.T) {
 		return m.Add(tree.Node{Entries: entries})
 	}
 	file := func(name string, md mode.Mode) tree.Entry {
-		return tree.Entry{Name: name, Kind: perm.File, Set: perm.POSIX{UID: 1, GID: 1, Mode: md}.Set()}
+		return tree.Entry{Name: name, Kind: perm.File, Set: posix.State{UID: 1, GID: 1, Mode: md}.Set()}
 	}
 	folder := func(name string, md mode.Mode, child tree.Hash) tree.Entry {
-		return tree.Entry{Name: name, Kind: perm.Folder, Set: perm.POSIX{UID: 1, GID: 1, Mode: md}.Set(), Child: child}
+		return tree.Entry{Name: name, Kind: perm.Folder, Set: posix.State{UID: 1, GID: 1, Mode: md}.Set(), Child: child}
 	}
 	shut := folder("shut", 0o750, tree.Hash{})
 	shut.Gap = tree.Refused
@@ -201,7 +202,7 @@ func TestRootsNobodyLookedAt(t *testing.T) {
 		Groups:   []perm.Account{{ID: "g1", Name: "crew"}},
 	}).Index()
 	src := tree.Memory{}
-	set := perm.POSIX{UID: 1, GID: 1, Mode: 0o750}.Set()
+	set := posix.State{UID: 1, GID: 1, Mode: 0o750}.Set()
 	empty := src.Add(tree.Node{})
 	h := src.Add(tree.Node{
 		Forest: true,

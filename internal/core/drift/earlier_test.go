@@ -10,6 +10,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/seeded"
 )
@@ -51,7 +52,7 @@ func TestEarlier(t *testing.T) {
 	r := seeded.Rand(t)
 	g := &grove{r: r, nodes: tree.Memory{}}
 	for i, md := range []mode.Mode{0o640, 0o750, 0o644, 0o755, 0o600} {
-		g.sets = append(g.sets, perm.POSIX{UID: uint32(1 + i%2), GID: 1, Mode: md}.Set())
+		g.sets = append(g.sets, posix.State{UID: uint32(1 + i%2), GID: 1, Mode: md}.Set())
 	}
 
 	dir := (&perm.Directory{Accounts: []perm.Account{{ID: "u1", Name: "purser"}}}).Index()

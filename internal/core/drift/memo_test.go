@@ -13,6 +13,8 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 	"idletally/internal/seeded"
@@ -159,7 +161,7 @@ func TestMemoChangesNothing(t *testing.T) {
 	r := seeded.Rand(t)
 	g := &grove{r: r, nodes: tree.Memory{}}
 	for _, md := range []mode.Mode{0o640, 0o750, 0o640, 0o644, 0o755} {
-		p := perm.POSIX{UID: uint32(1 + r.IntN(2)), GID: 1, Mode: md}
+		p := posix.State{UID: uint32(1 + r.IntN(2)), GID: 1, Mode: md}
 		g.sets = append(g.sets, p.Set())
 		p.Access = posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 4}}, nil)
 		p.Mode = p.Access.Mode(p.Mode)
@@ -176,7 +178,7 @@ func TestMemoChangesNothing(t *testing.T) {
 			t.Fatal(err)
 		}
 
-		set, err := perm.NTSet(d)
+		set, err := nt.SetOf(d)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -188,8 +190,8 @@ func TestMemoChangesNothing(t *testing.T) {
 	for _, n := range []uint32{1, 2} {
 		dirs = append(dirs,
 			(&perm.Directory{
-				Accounts: []perm.Account{{ID: perm.UID(n), Name: "purser"}, {ID: perm.UID(3 - n), Name: "web"}},
-				Groups:   []perm.Account{{ID: perm.GID(n), Name: "crew"}},
+				Accounts: []perm.Account{{ID: posix.UID(n), Name: "purser"}, {ID: posix.UID(3 - n), Name: "web"}},
+				Groups:   []perm.Account{{ID: posix.GID(n), Name: "crew"}},
 			}).Index())
 	}
 

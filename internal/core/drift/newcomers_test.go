@@ -8,6 +8,7 @@ import (
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 )
@@ -32,7 +33,7 @@ func TestNewcomers(t *testing.T) {
 	for _, c := range []struct {
 		name   string
 		rules  string
-		folder perm.POSIX
+		folder posix.State
 		kind   perm.Kind
 		maker  access.Subject
 		asks   mode.Mode
@@ -41,43 +42,44 @@ func TestNewcomers(t *testing.T) {
 		why    string
 		then   string
 	}{
-		{"umask", "    files: 0640\n", perm.POSIX{Mode: 0o755}, perm.File, purser, 0o666, 0o022, perm.AspectMode,
+		{"umask", "    files: 0640\n", posix.State{Mode: 0o755}, perm.File, purser, 0o666, 0o022, perm.AspectMode,
 			"umask 022: of 0666 it leaves 0644", "umask 027"},
-		{"umask of a folder", "    folders: 0750\n", perm.POSIX{Mode: 0o755}, perm.Folder, purser, 0o777, 0,
+		{"umask of a folder", "    folders: 0750\n", posix.State{Mode: 0o755}, perm.Folder, purser, 0o777, 0,
 			perm.AspectMode, "umask 000: of 0777 it leaves 0777", "UMask=0027"},
-		{"a program with execute", "    files: 0600\n", perm.POSIX{Mode: 0o755}, perm.File, purser, 0o777, 0o022,
+		{"a program with execute", "    files: 0600\n", posix.State{Mode: 0o755}, perm.File, purser, 0o777, 0o022,
 			perm.AspectMode, "of 0777 it leaves 0755", "umask 177"},
-		{"a mode of its own", "    files: 0640\n", perm.POSIX{Mode: 0o755}, perm.File, purser, 0o604, 0o022,
+		{"a mode of its own", "    files: 0640\n", posix.State{Mode: 0o755}, perm.File, purser, 0o604, 0o022,
 			perm.AspectMode, "the program sets it", "mend the program"},
 		{"default entries too wide", "    files: 0640\n    entries: [\"user:www-tickets:rX\"]\n",
-			perm.POSIX{
+			posix.State{
 				Mode:    0o755,
 				Default: posixacl.Build(7, 7, 5, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 5}}, nil),
 			},
 			perm.File, purser, 0o666, 0o022, perm.AspectMode,
 			"the umask has no part in it", "default entries that give"},
-		{"no set-group-ID", "    group: crew\n", perm.POSIX{GID: 1, Mode: 0o775}, perm.File, clerk, 0o666, 0o022,
+		{"no set-group-ID", "    group: crew\n", posix.State{GID: 1, Mode: 0o775}, perm.File, clerk, 0o666, 0o022,
 			perm.AspectGroup, "no set-group-ID: a new path gets the primary group of who makes it, here clerks",
 			"set-group-ID on the folder"},
-		{"nor the group", "    group: crew\n", perm.POSIX{Mode: 0o775}, perm.File, clerk, 0o666, 0o022,
+		{"nor the group", "    group: crew\n", posix.State{Mode: 0o775}, perm.File, clerk, 0o666, 0o022,
 			perm.AspectGroup, "neither the group crew nor set-group-ID", "group crew and"},
-		{"another group handed on", "    group: crew\n", perm.POSIX{GID: 5, Mode: 0o2775}, perm.File, purser, 0o666,
+		{"another group handed on", "    group: crew\n", posix.State{GID: 5, Mode: 0o2775}, perm.File, purser, 0o666,
 			0o022, perm.AspectGroup, "hands its own group clerks on", "group crew on the folder"},
-		{"set-group-ID not handed on", "    folders: 2755\n", perm.POSIX{GID: 1, Mode: 0o755}, perm.Folder, purser,
+		{"set-group-ID not handed on", "    folders: 2755\n", posix.State{GID: 1, Mode: 0o755}, perm.Folder, purser,
 			0o777, 0o022, perm.AspectMode, "hands none on", "set-group-ID"},
-		{"another maker", "    owner: purser\n", perm.POSIX{Mode: 0o777}, perm.File, clerk, 0o666, 0o022,
+		{"another maker", "    owner: purser\n", posix.State{Mode: 0o777}, perm.File, clerk, 0o666, 0o022,
 			perm.AspectOwner, "clerk makes them", "have purser make them"},
-		{"no default entries", "    entries: [\"user:www-tickets:r\"]\n", perm.POSIX{Mode: 0o755}, perm.File, purser,
+		{"no default entries", "    entries: [\"user:www-tickets:r\"]\n", posix.State{Mode: 0o755}, perm.File, purser,
 			0o666, 0o022, perm.AspectEntries, "no default entries", "defaults: derived"},
-		{"other default entries", "    entries: [\"user:clerk:r\"]\n", perm.POSIX{Mode: 0o755, Default: acl}, perm.File,
+		{"other default entries", "    entries: [\"user:clerk:r\"]\n", posix.State{Mode: 0o755, Default: acl},
+			perm.File,
 			purser, 0o666, 0o022, perm.AspectEntries, "do not give what is declared", "defaults: derived"},
-		{"masked", "    entries: [\"user:www-tickets:r-x\"]\n", perm.POSIX{Mode: 0o755, Default: acl}, perm.File,
+		{"masked", "    entries: [\"user:www-tickets:r-x\"]\n", posix.State{Mode: 0o755, Default: acl}, perm.File,
 			purser, 0o600, 0o022, perm.AspectEntries, "the mask leaves the rest out", "0660"},
-		{"execute on files", "    entries: [\"user:www-tickets:r-x\"]\n", perm.POSIX{Mode: 0o755, Default: acl},
+		{"execute on files", "    entries: [\"user:www-tickets:r-x\"]\n", posix.State{Mode: 0o755, Default: acl},
 			perm.File, purser, 0o666, 0o022, perm.AspectEntries, "ask for no execute", "X in place of x"},
-		{"entries nobody wants", "    entries: none\n", perm.POSIX{Mode: 0o755, Default: acl}, perm.Folder, purser,
+		{"entries nobody wants", "    entries: none\n", posix.State{Mode: 0o755, Default: acl}, perm.Folder, purser,
 			0o777, 0o022, perm.AspectEntries, "none are declared", "defaults: none"},
-		{"defaults not handed on", "    defaults: [\"user:www-tickets:r-x\"]\n", perm.POSIX{Mode: 0o755}, perm.Folder,
+		{"defaults not handed on", "    defaults: [\"user:www-tickets:r-x\"]\n", posix.State{Mode: 0o755}, perm.Folder,
 			purser, 0o777, 0o022, perm.AspectDefaults, "of the folder that it is made in", "defaults: derived"},
 	} {
 		doc, err := baseline.Parse([]byte(head + c.rules))
@@ -142,8 +144,8 @@ func TestNewcomers(t *testing.T) {
 // A whole new tree is told of once, at the folder that it came into, and what was there before is not told of.
 func TestNewTree(t *testing.T) {
 	src := tree.Memory{}
-	wrong := perm.POSIX{Mode: 0o666}.Set()
-	folder := perm.POSIX{Mode: 0o755}.Set()
+	wrong := posix.State{Mode: 0o666}.Set()
+	folder := posix.State{Mode: 0o755}.Set()
 	file := func(name string) tree.Entry { return tree.Entry{Name: name, Kind: perm.File, Set: wrong} }
 	deep := tree.Entry{
 		Name:  "b",

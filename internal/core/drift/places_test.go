@@ -8,6 +8,7 @@ import (
 
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/seeded"
 )
 
@@ -23,7 +24,7 @@ func TestPlaces(t *testing.T) {
 				path += fmt.Sprintf("/%c", 'a'+r.IntN(3))
 			}
 
-			f := Finding{Path: path, Kind: perm.File, Aspect: perm.AspectMode, FoundSet: perm.POSIX{}.Set()}
+			f := Finding{Path: path, Kind: perm.File, Aspect: perm.AspectMode, FoundSet: posix.State{}.Set()}
 			if r.IntN(3) == 0 {
 				f.Kind = perm.Folder
 			}

@@ -4,11 +4,7 @@ import (
 	"cmp"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
-
-	"idletally/internal/core/mode"
-	"idletally/internal/core/posixacl"
 )
 
 // Rights are what somebody can do with one path by its own permission state.
@@ -134,6 +130,10 @@ func (e *Effect) add(k Kind, who Gain, c, except change) {
 	}
 }
 
+// Untold reports whether an effect on a state says nothing of somebody: they may do all of it anyway, or are no
+// account.
+func Untold(s Set, who Principal) bool { return s.State().Untold(who) }
+
 // Between computes the effect of a path of kind k going from one state to another, for everyone
 // and for each account and group that either state names. Where nothing is known of one of them it is none.
 func Between(k Kind, from, to Set, d *Directory) Effect {
@@ -141,13 +141,13 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 		return Effect{}
 	}
 
-	a, b := from.state(), to.state()
-	rightsOf := func(id Principal) change { return changeOf(a.rights(k, id, d), b.rights(k, id, d)) }
+	a, b := from.State(), to.State()
+	rightsOf := func(id Principal) change { return changeOf(a.Rights(k, id, d), b.Rights(k, id, d)) }
 	all := rightsOf(Everyone)
 	var e Effect
 	e.add(k, d.gain(Everyone), all, change{})
 
-	spoken := slices.DeleteFunc(mentioned(a, b), func(id Principal) bool { return a.untold(id) || b.untold(id) })
+	spoken := slices.DeleteFunc(mentioned(a, b), func(id Principal) bool { return a.Untold(id) || b.Untold(id) })
 	told := make([]change, len(spoken))
 	for i, id := range spoken {
 		told[i] = rightsOf(id)
@@ -156,7 +156,7 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 
 	// Who is in several of the groups may gain by one what another kept from them: that is nobody's by its group alone.
 	for _, acc := range d.membersOf(spoken) {
-		if slices.Contains(spoken, acc.ID) || a.untold(acc.ID) || b.untold(acc.ID) {
+		if slices.Contains(spoken, acc.ID) || a.Untold(acc.ID) || b.Untold(acc.ID) {
 			continue
 		}
 		except := all
@@ -171,8 +171,8 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 	return e
 }
 
-// maxMembers bounds whom an effect is computed for one by one.
-const maxMembers = 200
+// MaxMembers bounds whom an effect is computed for one by one.
+const MaxMembers = 200
 
 // membersOf returns accounts that are in two or more of some groups, at most maxMembers.
 func (d *Directory) membersOf(groups []Principal) (out []*Account) {
@@ -201,7 +201,7 @@ func (d *Directory) membersOf(groups []Principal) (out []*Account) {
 					n++
 				}
 			}
-			if n > 1 && len(found) < maxMembers {
+			if n > 1 && len(found) < MaxMembers {
 				found[i] = true
 			}
 		}
@@ -221,103 +221,21 @@ type Mention struct {
 }
 
 // Mentioned lists who a state speaks of: owning group, owner, and those that entries name.
-func Mentioned(s Set) []Mention { return s.state().mentions() }
-
-func (p POSIX) mentions() []Mention {
-	out := make([]Mention, 0, 2+len(p.Access))
-	out = append(out, Mention{GID(p.GID), "owning group"}, Mention{UID(p.UID), "owner"})
-	for _, e := range p.Access {
-		switch e.Tag {
-		case posixacl.User:
-			out = append(out, Mention{UID(e.ID), "named by an entry"})
-		case posixacl.Group:
-			out = append(out, Mention{GID(e.ID), "group named by an entry"})
-		}
-	}
-	return out
-}
+func Mentioned(s Set) []Mention { return s.State().Mentions() }
 
 // mentioned returns whom two states speak of, each once, in the order in which an effect tells of them.
-func mentioned(a, b state) []Principal {
-	out := b.speaks(a.speaks(make([]Principal, 0, 8)))
-	if a.groupsFirst() { // they say more
+func mentioned(a, b State) []Principal {
+	out := b.Speaks(a.Speaks(make([]Principal, 0, 8)))
+	if a.GroupsFirst() { // they say more
 		slices.SortStableFunc(out, func(x, y Principal) int {
 			switch {
-			case x.IsGroup() == y.IsGroup():
+			case identify(x).Group == identify(y).Group:
 				return 0
-			case x.IsGroup():
+			case identify(x).Group:
 				return -1
 			}
 			return 1
 		})
 	}
 	return out
-}
-
-func (p POSIX) speaks(of []Principal) []Principal {
-	add := func(letter byte, id uint32) {
-		var buf [11]byte // a letter and ten digits
-		text := strconv.AppendUint(append(buf[:0], letter), uint64(id), 10)
-		for _, known := range of {
-			if string(known) == string(text) {
-				return
-			}
-		}
-		of = append(of, Principal(text))
-	}
-
-	add('g', p.GID)
-	add('u', p.UID)
-	for _, e := range p.Access {
-		switch e.Tag {
-		case posixacl.User:
-			add('u', e.ID)
-		case posixacl.Group:
-			add('g', e.ID)
-		}
-	}
-	return of
-}
-
-func (p POSIX) groupsFirst() bool { return true }
-
-// untold reports whether somebody is root, who can do all of it anyway.
-func (p POSIX) untold(who Principal) bool { return who == UID(0) }
-
-// rights returns what somebody can do. An id that cannot be an account's stands for nobody in particular.
-func (p POSIX) rights(k Kind, who Principal, d *Directory) Rights {
-	if k == Link {
-		return 0
-	}
-	if n, ok := who.ID(); ok {
-		var room [16]uint32
-		return p.subjectRights(k, subjectOf(who, n, d, room[:0]))
-	}
-	return p.subjectRights(k, posixacl.Subject{UID: posixacl.NoID})
-}
-
-func (p POSIX) subjectRights(k Kind, s posixacl.Subject) Rights {
-	may := func(want mode.Perm) bool { return posixacl.Check(p.UID, p.GID, p.Mode, p.Access, s, want).Granted }
-	var r Rights
-	set := func(right Rights, on bool) {
-		if on {
-			r |= right
-		}
-	}
-	set(CanRead, may(mode.Read))
-	set(CanExecute, may(mode.Execute))
-	set(CanChange, s.UID == p.UID)
-	if k == Folder { // changing a folder's entries needs both at once
-		set(CanWrite, may(mode.Write|mode.Execute))
-		set(CanRemoveOthers, r&CanWrite != 0 && (p.Mode&mode.Sticky == 0 || s.UID == p.UID))
-		return r
-	}
-
-	set(CanWrite, may(mode.Write))
-
-	// Set-user-ID gives an owner nothing; the group's identity, and capabilities, they get as everybody does
-	// (execve(2)).
-	set(CanRunAs, k == File && r&CanExecute != 0 &&
-		(p.Mode&mode.SetUID != 0 && s.UID != p.UID || p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 || p.Caps != ""))
-	return r
 }

@@ -1,23 +1,20 @@
-// Package perm is one path's permission state, whatever the kind of system it lives on: a small
-// comparable value that snapshots intern, rules are held against and plans change.
+// Package perm is one path's permission state, whatever the kind of system it lives on: a small comparable value that
+// snapshots intern, rules are held against and plans change.
 //
-// What a scheme means (POSIX modes and lists, NT security descriptors) stands behind the interface
-// in scheme.go; everybody else sees sets, aspects and effects.
+// What a scheme means (modes and POSIX lists, security descriptors) stands behind the interface [Scheme], in a package
+// of its own; everybody else sees sets, aspects and effects. A set of a scheme that nobody registered is never taken
+// for harmless: [ParseSet] refuses it, and whatever else is asked of it panics.
+//
+//	before, after := posix.State{Mode: 0o640}.Set(), posix.State{Mode: 0o644}.Set()
+//	perm.Between(perm.File, before, after, nil).String() // "opens for everyone: read"
 package perm
 
 import (
-	"crypto/sha256"
 	"encoding/base64"
-	"encoding/hex"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
-
-	"idletally/internal/core/ntsd"
-	"idletally/internal/core/privilege"
 )
 
 // A Kind is what a path is. It is always said in words: names and colours mislead.
@@ -92,11 +89,11 @@ func (s *Set) UnmarshalText(b []byte) error {
 }
 
 // Scheme says how the set is to be read.
-func (s Set) Scheme() Scheme {
+func (s Set) Scheme() SchemeID {
 	if s.enc == "" {
 		return 0
 	}
-	return Scheme(s.enc[0])
+	return SchemeID(s.enc[0])
 }
 
 // ParseSet checks an encoding that came from elsewhere.
@@ -106,15 +103,15 @@ func ParseSet(b string) (Set, error) {
 	}
 
 	s := Set{b}
-	scheme, ok := schemes[s.Scheme()]
-	if !ok {
+	scheme := schemeOf(s.Scheme())
+	if scheme == nil {
 		return Set{}, fmt.Errorf("permission set has the unknown scheme %d", s.Scheme())
 	}
-	st, err := scheme.decode(s)
+	st, err := scheme.Decode(b[1:])
 	if err != nil {
 		return Set{}, err
 	}
-	if again, err := st.encode(); err != nil || again != s {
+	if again, err := st.Encode(); err != nil || again != s {
 		return Set{}, errors.New("permission set is not in canonical form")
 	}
 	return s, nil
@@ -123,257 +120,42 @@ func ParseSet(b string) (Set, error) {
 // errNoState is what comes of making something of a path that could not be read.
 var errNoState = errors.New("the path's permissions are not known")
 
-// A Principal is an account or a group: "u1001" and "g100" on POSIX hosts.
-type Principal string
+// Flags are inode attributes that withhold what the permissions grant, even from root.
+type Flags uint8
 
-// Everyone is whoever is asked about nobody in particular.
-const Everyone Principal = "everyone"
-
-// UID makes the principal of a POSIX account.
-func UID(id uint32) Principal { return Principal("u" + strconv.FormatUint(uint64(id), 10)) }
-
-// GID makes the principal of a POSIX group.
-func GID(id uint32) Principal { return Principal("g" + strconv.FormatUint(uint64(id), 10)) }
-
-// ID returns the number of a POSIX principal.
-func (p Principal) ID() (uint32, bool) {
-	if len(p) < 2 || p[0] != 'u' && p[0] != 'g' {
-		return 0, false
-	}
-	n, err := strconv.ParseUint(string(p[1:]), 10, 32)
-	return uint32(n), err == nil
-}
-
-// Numbered reads the bare number of an account or group.
-func Numbered(text string, group bool) (Principal, bool) {
-	n, err := strconv.ParseUint(text, 10, 32)
-	switch {
-	case err != nil || n == 1<<32-1: // (uid_t)-1 stands for no change
-		return "", false
-	case group:
-		return GID(uint32(n)), true
-	}
-	return UID(uint32(n)), true
-}
-
-// IsGroup reports whether the principal is a group.
-func (p Principal) IsGroup() bool { return strings.HasPrefix(string(p), "g") }
-
-// An Account is a principal as its host knows it.
-type Account struct {
-	ID      Principal   `json:"id"`
-	Name    string      `json:"name"`
-	Groups  []Principal `json:"groups,omitempty"` // memberships, the primary group first
-	Service bool        `json:"service,omitempty"`
-
-	// On a file server, of a group: others may be in it than those who are known to be.
-	Partly bool `json:"partly,omitempty"`
-	// On a file server: the privileges that an account, or all members of a group, hold by themselves.
-	Privileges privilege.Set `json:"privileges,omitempty"`
-}
-
-// A Directory is what a host says of its accounts and groups at one time.
-type Directory struct {
-	Accounts []Account `json:"accounts"`
-	Groups   []Account `json:"groups"`
-	Untold   []string  `json:"untold,omitempty"` // what the host does not tell, so that answers cannot count it
-	byID     map[Principal]*Account
-	byName   map[string]*Account      // "u:NAME", "g:NAME"
-	twins    map[Principal][]*Account // of a number with several names, the accounts after the first
-	members  map[Principal][]int32    // where in the accounts the members of groups are
-	vague    map[ntsd.SID]bool        // on a file server: groups of which nobody knows all who are in them
-}
-
-// Index prepares the look-ups; it is called once after the lists are filled.
-func (d *Directory) Index() *Directory {
-	d.byID = map[Principal]*Account{}
-	d.byName = map[string]*Account{}
-	d.twins = map[Principal][]*Account{}
-
-	for prefix, list := range map[string][]Account{"u:": d.Accounts, "g:": d.Groups} {
-		for i := range list {
-			a := &list[i]
-			if d.byID[a.ID] == nil { // the first name of an id counts, as in getpwuid
-				d.byID[a.ID] = a
-			} else if prefix == "u:" {
-				d.twins[a.ID] = append(d.twins[a.ID], a)
-			}
-			if d.byName[prefix+a.Name] == nil {
-				d.byName[prefix+a.Name] = a
-			}
-		}
-	}
-
-	d.members = map[Principal][]int32{}
-	for i := range d.Accounts {
-		for _, g := range d.Accounts[i].Groups {
-			d.members[g] = append(d.members[g], int32(i))
-		}
-	}
-
-	d.vague = map[ntsd.SID]bool{}
-	for i := range d.Groups {
-		g := &d.Groups[i]
-		if s, ok := g.ID.SID(); ok && (g.Partly || strings.Contains(g.Name, `\`) && len(d.members[g.ID]) == 0) {
-			d.vague[s] = true
-		}
-	}
-
-	return d
-}
-
-// Encode writes a directory as it is stored, with the hash that names it.
-func (d *Directory) Encode() (b []byte, hash [sha256.Size]byte, err error) {
-	b, err = json.Marshal(d)
-	return b, sha256.Sum256(b), err
-}
-
-// Hash names what a directory holds, so that one that is known need not be sent again.
-func (d *Directory) Hash() (string, error) {
-	_, hash, err := d.Encode()
-	return hex.EncodeToString(hash[:]), err
-}
-
-// Account finds a principal; nil where the host has none of that id.
-func (d *Directory) Account(id Principal) *Account {
-	if d == nil {
-		return nil
-	}
-	return d.byID[id]
-}
-
-// Named returns the accounts of one number, one for each of its names, in the order in which the host lists them.
-func (d *Directory) Named(id Principal) []*Account {
-	first := d.Account(id)
-	if first == nil {
-		return nil
-	}
-	return append([]*Account{first}, d.twins[id]...)
-}
-
-// AccountNamed finds an account by its name; nil where the host has none. Of several with one number it is
-// just that one.
-func (d *Directory) AccountNamed(name string) *Account {
-	if d == nil {
-		return nil
-	}
-	return d.byName["u:"+name]
-}
-
-// User finds an account's number by name.
-func (d *Directory) User(name string) (Principal, bool) { return d.named("u:" + name) }
-
-// Group finds a group by name.
-func (d *Directory) Group(name string) (Principal, bool) { return d.named("g:" + name) }
-
-func (d *Directory) named(key string) (Principal, bool) {
-	if d == nil || d.byName[key] == nil {
-		return "", false
-	}
-	return d.byName[key].ID, true
-}
-
-// Name returns a principal's name on the host, or its number where no account has it.
-func (d *Directory) Name(id Principal) string {
-	if a := d.Account(id); a != nil {
-		return a.Name
-	}
-	if s, ok := id.SID(); ok {
-		if name, ok := s.Known(); ok {
-			return name
-		}
-	}
-	if n, ok := id.ID(); ok {
-		return strconv.FormatUint(uint64(n), 10)
-	}
-	return string(id)
-}
-
-// An Aspect is one part of a permission state that a rule can speak of by itself.
-type Aspect string
-
-// The aspects.
+// The flags, as statx(2) tells them.
 const (
-	AspectOwner    Aspect = "owner"
-	AspectGroup    Aspect = "group"
-	AspectMode     Aspect = "mode"
-	AspectEntries  Aspect = "entries"
-	AspectDefaults Aspect = "defaults"
-	AspectCaps     Aspect = "capability"
-	AspectFlags    Aspect = "flags"
-
-	// Of shares:
-	AspectGrants      Aspect = "grants"      // a path's own entries
-	AspectInheritance Aspect = "inheritance" // whether it takes entries from above
-
-	AspectPresence Aspect = "presence" // that the path is there at all, or is not
+	Immutable  Flags = 1 << iota // nothing about it changes, and it is not removed
+	AppendOnly                   // a file only grows; of a folder nothing is removed
 )
 
-// Aspects lists those that a change of permissions can mend, in the order in which they are shown.
-var Aspects = []Aspect{
-	AspectOwner, AspectGroup, AspectMode, AspectEntries, AspectDefaults, AspectCaps, AspectFlags, AspectInheritance,
-	AspectGrants,
-}
+var flagWords = [...]string{"immutable", "append-only"}
 
-// AllAspects lists those that can be declared.
-var AllAspects = append(slices.Clone(Aspects), AspectPresence)
-
-// A Difference is one aspect of one path that is not as declared.
-type Difference struct {
-	Aspect          Aspect
-	Rule            int    // the rule that says so
-	Declared, Found string // as people read it
-	Wants, Has      Value  // the same, as it is known
-	Mended          Set    // the found state with this aspect alone as declared
-}
-
-// Traits are what conditions of rules ask of a state, besides the kind of its path.
-type Traits uint8
-
-// The traits.
-const (
-	Executable  Traits = 1 << iota // somebody may execute it: a file that is a program
-	WithEntries                    // it has access entries beyond the mode
-)
-
-// TraitsOf returns a state's traits.
-func TraitsOf(s Set) Traits { return s.state().traits() }
-
-// View is a set as people read it.
-type View struct {
-	Scheme   string   `json:"scheme,omitempty" enum:"posix,nt" doc:"How the system keeps permissions: by mode and POSIX lists, or by security descriptors, as shares do"`
-	Owner    string   `json:"owner" doc:"Owner's name on the host, or the bare number"`
-	Group    string   `json:"group" doc:"Owning group's name on the host, or the bare number"`
-	Mode     string   `json:"mode,omitempty" doc:"Four octal digits" example:"0640"`
-	Letters  string   `json:"letters,omitempty" example:"rw-r-----"`
-	Entries  []string `json:"entries,omitempty" doc:"Access entries beyond the mode, POSIX.1e short text"`
-	Defaults []string `json:"defaults,omitempty" doc:"Default entries of a folder"`
-	Flags    []string `json:"flags,omitempty" doc:"immutable, append-only"`
-	// Of a share:
-	Grants      []Grant  `json:"grants,omitempty" doc:"The entries of a share's list, in their order"`
-	Inheritance string   `json:"inheritance,omitempty" doc:"How a share's path takes entries from above"`
-	Unknown     []string `json:"unknown,omitempty" doc:"Aspects whose account no longer exists on the host"`
-}
-
-// OfShare reports whether it is a view of a share's path, which has no mode.
-func (v View) OfShare() bool { return v.Scheme == SchemeNT.String() }
-
-// String returns it in one line.
-func (v View) String() string {
-	s := strings.TrimSpace(v.Owner + ":" + v.Group + " " + v.Mode)
-	if v.OfShare() {
-		s = v.Owner + ", " + v.Inheritance
-	}
-	for _, part := range []struct {
-		name string
-		list []string
-	}{{"", v.Entries}, {"default", v.Defaults}, {"flags", v.Flags}} {
-		if len(part.list) > 0 {
-			s += " " + part.name + "[" + strings.Join(part.list, " ") + "]"
+// Words names the flags.
+func (f Flags) Words() []string {
+	var out []string
+	for i, w := range flagWords {
+		if f&(1<<i) != 0 {
+			out = append(out, w)
 		}
 	}
-	return s
+	return out
 }
 
-// Describe renders the set of a path of some kind with its host's names.
-func Describe(k Kind, s Set, d *Directory) View { return s.state().view(k, d) }
+// Narrow returns the state that a change passes through, in which everybody has at most what they have both before and
+// after, whatever groups they are in:
+//
+//	before --narrow--> narrowed (old owner) --widen--> after (new owner)
+//
+// A run narrows every path of a plan before it widens the first, so that nobody ever has more than before, and, since
+// what leads to a path is narrow by then, nobody has more than after. A change of owner clears set-ID bits and
+// capabilities of anything but a folder (chown(2)), so they are off in between.
+//
+// A security descriptor changes at once, owner and list: there it returns after.
+func Narrow(k Kind, before, after Set) (Set, error) {
+	from, to, ok := states(before, after)
+	if !ok {
+		return Set{}, fmt.Errorf("nothing stands between states of scheme %s and %s", before.Scheme(), after.Scheme())
+	}
+	return from.Narrow(k, to)
+}

@@ -441,11 +441,15 @@ func (c Checker) unreached(
 
 // gainers lists the accounts of those that matter which gain something by a step's own states.
 func (c Checker) gainers(s Step) (out []perm.Principal) {
+	if s.After.Scheme().FromAbove() { // file servers let everybody who signs in pass through folders
+		return nil
+	}
+
 	for _, id := range c.Matter {
 		gains := func(id perm.Principal) perm.Rights {
 			return perm.RightsOf(s.Kind, s.After, id, c.Names) &^ perm.RightsOf(s.Kind, s.Before, id, c.Names)
 		}
-		if n, ok := id.ID(); ok && !id.IsGroup() && n != 0 && gains(id)&^gains(perm.Anybody) != 0 {
+		if !c.Names.IsGroup(id) && !perm.Untold(s.After, id) && gains(id)&^gains(perm.Everyone) != 0 {
 			out = append(out, id)
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 )
 
@@ -24,7 +25,7 @@ var harbour = (&perm.Directory{
 }).Index()
 
 func owned(uid uint32, m mode.Mode, named ...posixacl.Entry) perm.Set {
-	p := perm.POSIX{UID: uid, GID: 1, Mode: m}
+	p := posix.State{UID: uid, GID: 1, Mode: m}
 	p.Access = posixacl.Build(m.Owner(), m.Group(), m.Other(), named, nil)
 	if p.Access != nil {
 		p.Mode = p.Access.Mode(p.Mode)

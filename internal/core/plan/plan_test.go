@@ -10,10 +10,11 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 )
 
-func state(m mode.Mode) perm.Set { return perm.POSIX{UID: 1, Mode: m}.Set() }
+func state(m mode.Mode) perm.Set { return posix.State{UID: 1, Mode: m}.Set() }
 
 func steps(paths ...string) []Step {
 	var out []Step

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/seeded"
 )
 
@@ -14,7 +15,7 @@ import (
 func bush(m Memory, r *rand.Rand, depth int) Hash {
 	var n Node
 	for i, name := range []string{"a", "a-b", "a.", "a0", "b"} {
-		e := Entry{Name: name, Kind: perm.File, Set: perm.POSIX{UID: uint32(i)}.Set()}
+		e := Entry{Name: name, Kind: perm.File, Set: posix.State{UID: uint32(i)}.Set()}
 		if r.IntN(2) == 0 && depth > 0 {
 			e.Kind, e.Gap = perm.Folder, Gap(r.IntN(3))
 			if e.HasChild() {
@@ -39,7 +40,7 @@ func TestOrder(t *testing.T) {
 			forest.Entries = append(forest.Entries, Entry{
 				Name:  root,
 				Kind:  perm.Folder,
-				Set:   perm.POSIX{}.Set(),
+				Set:   posix.State{}.Set(),
 				Child: bush(m, r, 3),
 			})
 		}

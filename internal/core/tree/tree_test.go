@@ -15,10 +15,11 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/seeded"
 )
 
-func set(uid uint32, m mode.Mode) perm.Set { return perm.POSIX{UID: uid, Mode: m}.Set() }
+func set(uid uint32, m mode.Mode) perm.Set { return posix.State{UID: uid, Mode: m}.Set() }
 
 // grow makes a random subtree and tells the plain list of its paths.
 func grow(r *rand.Rand, m Memory, at string, depth int, all map[string]Entry) Hash {
@@ -208,9 +209,9 @@ func TestPack(t *testing.T) {
 // Each node comes once, after all that it refers to.
 func TestEach(t *testing.T) {
 	m := Memory{}
-	file := func(name string) Entry { return Entry{Name: name, Kind: perm.File, Set: perm.POSIX{}.Set()} }
+	file := func(name string) Entry { return Entry{Name: name, Kind: perm.File, Set: posix.State{}.Set()} }
 	in := func(name string, h Hash) Entry {
-		return Entry{Name: name, Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: h}
+		return Entry{Name: name, Kind: perm.Folder, Set: posix.State{}.Set(), Child: h}
 	}
 	leaf := m.Add(Node{Entries: []Entry{file("x")}})
 	var many Node

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 )
 
@@ -132,7 +133,7 @@ func TestSwaps(t *testing.T) {
 				Path:   file,
 				Kind:   perm.File,
 				Before: before,
-				After:  perm.POSIX{UID: 1234, Mode: 0o600}.Set(),
+				After:  posix.State{UID: 1234, Mode: 0o600}.Set(),
 			}
 
 			outcomes := map[plan.Outcome]int{}
@@ -177,7 +178,7 @@ func TestSwaps(t *testing.T) {
 func TestSwapsInTheMiddle(t *testing.T) {
 	outside, dir := t.TempDir(), t.TempDir()
 	const files = 300
-	state := perm.POSIX{Mode: 0o644}.Set()
+	state := posix.State{Mode: 0o644}.Set()
 	w := &world{dir: dir}
 
 	for i := range files {
@@ -192,7 +193,7 @@ func TestSwapsInTheMiddle(t *testing.T) {
 			Path:   filepath.Join(folder, name),
 			Kind:   perm.File,
 			Before: state,
-			After:  perm.POSIX{UID: 1234, Mode: 0o600}.Set(),
+			After:  posix.State{UID: 1234, Mode: 0o600}.Set(),
 		})
 
 		if err := os.Link(filepath.Join(outside, name), filepath.Join(dir, "trap-"+name)); err != nil {

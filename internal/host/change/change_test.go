@@ -20,6 +20,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/host/fsys"
@@ -56,7 +57,7 @@ func look(t testing.TB, root, path string) fsys.Info {
 }
 
 func randomAfter(r *rand.Rand, k perm.Kind) perm.Set {
-	p := perm.POSIX{UID: 1000 + r.Uint32N(3), GID: 2000 + r.Uint32N(3), Mode: mode.Mode(r.Uint32N(0o10000))}
+	p := posix.State{UID: 1000 + r.Uint32N(3), GID: 2000 + r.Uint32N(3), Mode: mode.Mode(r.Uint32N(0o10000))}
 	if k == perm.Link {
 		p.Mode = 0o777
 		return p.Set()
@@ -292,8 +293,8 @@ func TestRefusedAndSkipped(t *testing.T) {
 	}
 
 	os.Chmod(outside, 0o666)
-	before := perm.POSIX{Mode: 0o666}.Set()
-	after := perm.POSIX{Mode: 0o640}.Set()
+	before := posix.State{Mode: 0o666}.Set()
+	after := posix.State{Mode: 0o640}.Set()
 	w := &world{dir: dir}
 
 	for _, n := range []string{
@@ -301,8 +302,8 @@ func TestRefusedAndSkipped(t *testing.T) {
 	} {
 		s := plan.Step{Path: p(n), Kind: perm.File, Before: before, After: after}
 		if n == "immutable" {
-			s.Before, s.After = perm.POSIX{Mode: 0o666, Flags: perm.Immutable}.Set(),
-				perm.POSIX{Mode: 0o640, Flags: perm.Immutable}.Set()
+			s.Before, s.After = posix.State{Mode: 0o666, Flags: perm.Immutable}.Set(),
+				posix.State{Mode: 0o640, Flags: perm.Immutable}.Set()
 		}
 		w.steps = append(w.steps, s)
 	}

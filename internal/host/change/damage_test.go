@@ -10,7 +10,7 @@ import (
 	"slices"
 	"testing"
 
-	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/frugal"
 	"idletally/internal/seeded"
@@ -137,7 +137,7 @@ func TestHolesInAJournal(t *testing.T) {
 func TestRecordsInReasons(t *testing.T) {
 	w := makeWorld(t, rand.New(rand.NewPCG(1, 1)), 1)
 	r := w.runner(t)
-	forged := appendRecord(nil, nil, recOriginal, append([]byte{1, 0, 0}, perm.POSIX{UID: 4711}.Set().Bytes()...))
+	forged := appendRecord(nil, nil, recOriginal, append([]byte{1, 0, 0}, posix.State{UID: 4711}.Set().Bytes()...))
 	r.Journal.outcome(0, plan.Refused, string(forged))
 	must(t, r.Journal.sync())
 	must(t, r.Journal.Close())

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/fsys"
 )
@@ -61,7 +62,7 @@ type Moves struct {
 }
 
 // movesOf returns the calls from one state to another of a path that a step finds in the state before.
-func movesOf(k perm.Kind, before perm.Set, from perm.POSIX, to perm.Set, ops []fsys.Op) Moves {
+func movesOf(k perm.Kind, before perm.Set, from posix.State, to perm.Set, ops []fsys.Op) Moves {
 	m := Moves{Ops: ops, To: to}
 	if !perm.Empowers(k, before, to) {
 		return m

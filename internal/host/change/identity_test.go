@@ -18,6 +18,7 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/tied"
 )
@@ -35,7 +36,7 @@ func must(t testing.TB, err error) {
 }
 
 // owned makes a folder of svc's with a file of some state and content in it, which the account can get at.
-func owned(t testing.TB, name string, state perm.POSIX, content string) (dir, path string) {
+func owned(t testing.TB, name string, state posix.State, content string) (dir, path string) {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "identity-")
 	must(t, err)
@@ -47,7 +48,7 @@ func owned(t testing.TB, name string, state perm.POSIX, content string) (dir, pa
 	return dir, path
 }
 
-func put(t testing.TB, path string, state perm.POSIX, content string) {
+func put(t testing.TB, path string, state posix.State, content string) {
 	t.Helper()
 	must(t, os.WriteFile(path, []byte(content), 0o600))
 	must(t, os.Chown(path, int(state.UID), int(state.GID)))
@@ -58,7 +59,7 @@ func put(t testing.TB, path string, state perm.POSIX, content string) {
 }
 
 // drafted is a world whose plan takes some paths from how they are to a state, each known by the host.
-func drafted(t testing.TB, dir string, to perm.POSIX, paths ...string) *world {
+func drafted(t testing.TB, dir string, to posix.State, paths ...string) *world {
 	t.Helper()
 	w := &world{dir: dir}
 	for _, p := range paths {
@@ -80,11 +81,11 @@ func (w *world) carried(t testing.TB) (plan.Result, *Journal) {
 }
 
 var (
-	secret  = perm.POSIX{Mode: 0o600}
-	shown   = perm.POSIX{UID: svc, Mode: 0o640}
-	program = perm.POSIX{UID: svc, GID: svc, Mode: 0o755}
-	setUID  = perm.POSIX{UID: 0, GID: 0, Mode: 0o4755}
-	capable = perm.POSIX{UID: 0, GID: 0, Mode: 0o755, Caps: netRaw}
+	secret  = posix.State{Mode: 0o600}
+	shown   = posix.State{UID: svc, Mode: 0o640}
+	program = posix.State{UID: svc, GID: svc, Mode: 0o755}
+	setUID  = posix.State{UID: 0, GID: 0, Mode: 0o4755}
+	capable = posix.State{UID: 0, GID: 0, Mode: 0o755, Caps: netRaw}
 )
 
 // A step is of one file: another one that somebody moved, made or linked to its path since is left alone,
@@ -167,7 +168,7 @@ func TestPowerIsForWhatWasReviewed(t *testing.T) {
 			t.Cleanup(func() { _ = unix.Munmap(m) })
 		}, plan.Refused, "open for writing"},
 	} {
-		for what, to := range map[string]perm.POSIX{
+		for what, to := range map[string]posix.State{
 			"set-ID":                   setUID,
 			"capabilities":             capable,
 			"root's name":              {Mode: 0o755},
@@ -202,7 +203,7 @@ func TestPowerIsForWhatWasReviewed(t *testing.T) {
 
 // What a run has taken from a program comes back to that program alone.
 func TestPowerComesBackToTheSameProgram(t *testing.T) {
-	for _, from := range []perm.POSIX{setUID, capable} {
+	for _, from := range []posix.State{setUID, capable} {
 		for name, c := range map[string]struct {
 			change func(path string) error
 			want   plan.Outcome
@@ -224,7 +225,7 @@ func TestPowerComesBackToTheSameProgram(t *testing.T) {
 		} {
 			t.Run(fmt.Sprintf("%o%x %s", from.Mode, from.Caps, name), func(t *testing.T) {
 				dir, path := owned(t, "tool", from, "#!/bin/true")
-				taken := perm.POSIX{UID: svc, GID: svc, Mode: 0o755}
+				taken := posix.State{UID: svc, GID: svc, Mode: 0o755}
 				w := drafted(t, dir, taken, path)
 				got, j := w.carried(t)
 				if got.Outcome != plan.Done {
@@ -325,16 +326,16 @@ func TestPowerAgainstAWriterAllTheTime(t *testing.T) {
 // A folder that is moved away while it is narrow is as it was again, wherever it is; and what cannot be found
 // is among the originals.
 func TestMovedWhileNarrow(t *testing.T) {
-	dir, _ := owned(t, "x", perm.POSIX{UID: svc, Mode: 0o644}, "")
+	dir, _ := owned(t, "x", posix.State{UID: svc, Mode: 0o644}, "")
 	sub := filepath.Join(dir, "sub")
 	must(t, os.Mkdir(sub, 0o755))
 	inner := filepath.Join(sub, "f")
-	put(t, inner, perm.POSIX{UID: svc, Mode: 0o644}, "")
+	put(t, inner, posix.State{UID: svc, Mode: 0o644}, "")
 	narrowing := &world{dir: dir, steps: []plan.Step{
-		{Path: sub, Kind: perm.Folder, Before: perm.POSIX{Mode: 0o755}.Set(), After: perm.POSIX{Mode: 0o573}.Set()},
+		{Path: sub, Kind: perm.Folder, Before: posix.State{Mode: 0o755}.Set(), After: posix.State{Mode: 0o573}.Set()},
 		{
-			Path: inner, Kind: perm.File, Before: perm.POSIX{UID: svc, Mode: 0o644}.Set(),
-			After: perm.POSIX{UID: svc, Mode: 0o600}.Set(),
+			Path: inner, Kind: perm.File, Before: posix.State{UID: svc, Mode: 0o644}.Set(),
+			After: posix.State{UID: svc, Mode: 0o600}.Set(),
 		},
 	}}
 

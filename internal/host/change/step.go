@@ -10,6 +10,8 @@ import (
 	"time"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/fsys"
@@ -42,12 +44,12 @@ type transitionPlan struct {
 	err      error
 	turn     transition
 	narrowed perm.Set
-	moves    [3]Moves   // by stage
-	between  []perm.Set // every state that the path passes through
-	plain    bool       // there are modes alone, on both sides
-	anew     bool       // it gets other entries from above than it had
-	loses    bool       // somewhere on the way a program has less power than before
-	narrow   perm.POSIX // of a path of this host
+	moves    [3]Moves    // by stage
+	between  []perm.Set  // every state that the path passes through
+	plain    bool        // there are modes alone, on both sides
+	anew     bool        // it gets other entries from above than it had
+	loses    bool        // somewhere on the way a program has less power than before
+	narrow   posix.State // of a path of this host
 }
 
 const maxWays = 10_000 // that a worker remembers
@@ -67,7 +69,7 @@ func (d *worker) plan(s plan.Step) *transitionPlan {
 
 func newTransitionPlan(t transition) *transitionPlan {
 	w := &transitionPlan{turn: t}
-	if t.before.Scheme() == perm.SchemeNT && t.after.Scheme() == perm.SchemeNT { // it changes at once
+	if t.before.Scheme() == nt.ID && t.after.Scheme() == nt.ID { // it changes at once
 		to := Moves{To: t.after} // nothing on a share gives a program power
 		return &transitionPlan{
 			turn:     t,
@@ -78,8 +80,8 @@ func newTransitionPlan(t transition) *transitionPlan {
 		}
 	}
 
-	before, err1 := perm.POSIXOf(t.before)
-	after, err2 := perm.POSIXOf(t.after)
+	before, err1 := posix.Of(t.before)
+	after, err2 := posix.Of(t.after)
 	var err3 error
 	w.narrowed, err3 = perm.Narrow(t.kind, t.before, t.after)
 	if w.err = errors.Join(err1, err2, err3); w.err != nil {
@@ -90,7 +92,7 @@ func newTransitionPlan(t transition) *transitionPlan {
 		w.narrowed = t.after
 	}
 
-	if w.narrow, w.err = perm.POSIXOf(w.narrowed); w.err != nil {
+	if w.narrow, w.err = posix.Of(w.narrowed); w.err != nil {
 		return w
 	}
 
@@ -104,7 +106,7 @@ func newTransitionPlan(t transition) *transitionPlan {
 	}
 
 	w.loses = slices.ContainsFunc(w.between, func(s perm.Set) bool { return perm.Empowers(t.kind, s, t.before) })
-	without := func(p perm.POSIX) bool { return p.Access == nil && p.Default == nil && p.Caps == "" }
+	without := func(p posix.State) bool { return p.Access == nil && p.Default == nil && p.Caps == "" }
 	w.plain = without(before) && without(after)
 	return w
 }
@@ -208,8 +210,8 @@ func (d *worker) examine(n numbered, st stage) openStep {
 	case known != nil && slices.Contains(w.between, found):
 		// A crash left the step half done: go on from where it stands.
 		h.moves = w.moves[st]
-		if found.Scheme() == perm.SchemePOSIX {
-			from, err := perm.POSIXOf(found)
+		if found.Scheme() == posix.ID {
+			from, err := posix.Of(found)
 			if err != nil {
 				return end(plan.Refused, err.Error())
 			}
@@ -517,7 +519,7 @@ func (d *worker) verify(s plan.Step) error {
 func difference(k perm.Kind, reviewed, now perm.Set) string {
 	text := func(s perm.Set) string {
 		v := perm.Describe(k, s, nil)
-		if v.OfShare() {
+		if v.FromAbove() {
 			return fmt.Sprintf("%s, entries %s, %v", v.Owner, v.Inheritance, v.Entries)
 		}
 

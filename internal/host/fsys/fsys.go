@@ -19,6 +19,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 )
@@ -228,7 +229,7 @@ func explain(err error) error {
 // Info is what a descriptor shows.
 type Info struct {
 	Kind  perm.Kind
-	State perm.POSIX
+	State posix.State
 	Links uint64
 	Dev   uint64
 	Ino   uint64
@@ -240,8 +241,8 @@ type Info struct {
 }
 
 // state is what statx tells of a path's permissions; lists and capabilities are attributes.
-func state(st *unix.Statx_t) perm.POSIX {
-	p := perm.POSIX{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}
+func state(st *unix.Statx_t) posix.State {
+	p := posix.State{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}
 	if st.Attributes&unix.STATX_ATTR_IMMUTABLE != 0 {
 		p.Flags |= perm.Immutable
 	}
@@ -277,7 +278,7 @@ func Look(fd int) (Info, error) {
 	if err != nil {
 		return Info{}, err
 	}
-	p, err := perm.POSIXOf(seen.Set)
+	p, err := posix.Of(seen.Set)
 	st := &r.stat
 	mount, top := r.Mount()
 	return Info{Kind: seen.Kind, State: p, Links: seen.Links, Dev: seen.Dev, Ino: seen.Ino,
@@ -300,8 +301,8 @@ func (i *Info) fill(names string, get func(string) ([]byte, error)) error {
 
 		switch a {
 		case AttrCaps:
-			if len(b) > perm.MaxCaps { // a file system of somebody's own may tell anything
-				return fmt.Errorf("the attribute %s has %d bytes, at most %d are understood", a, len(b), perm.MaxCaps)
+			if len(b) > posix.MaxCaps { // a file system of somebody's own may tell anything
+				return fmt.Errorf("the attribute %s has %d bytes, at most %d are understood", a, len(b), posix.MaxCaps)
 			}
 			i.State.Caps = string(b)
 		case AttrAccess:
@@ -452,7 +453,7 @@ func (r *Reader) Same(fd int, s Sight) (bool, error) {
 }
 
 // Plain returns owner, group, mode and flags, without a look at lists and capabilities.
-func (r *Reader) Plain(fd int) (perm.POSIX, error) {
+func (r *Reader) Plain(fd int) (posix.State, error) {
 	err := r.statx(fd, nothing, scanMask)
 	return state(&r.stat), err
 }
@@ -548,7 +549,7 @@ func (r *Reader) read(at place, k perm.Kind) (perm.Set, error) {
 
 // rich makes the set of a path with attributes. Few lists serve many paths, so that decoding and
 // checking each once is enough: raw is what the kernel said, attribute by attribute.
-func (r *Reader) rich(at place, names string, p perm.POSIX) (perm.Set, error) {
+func (r *Reader) rich(at place, names string, p posix.State) (perm.Set, error) {
 	raw := binary.NativeEndian.AppendUint32(r.raw[:0], p.UID)
 	raw = binary.NativeEndian.AppendUint32(raw, p.GID)
 	raw = binary.NativeEndian.AppendUint32(raw, uint32(p.Mode)|uint32(p.Flags)<<16)

@@ -14,12 +14,13 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/seeded"
 )
 
-func randomState(r *rand.Rand, k perm.Kind) perm.POSIX {
-	p := perm.POSIX{UID: 1000 + r.Uint32N(3), GID: 2000 + r.Uint32N(3), Mode: mode.Mode(r.Uint32N(0o10000))}
+func randomState(r *rand.Rand, k perm.Kind) posix.State {
+	p := posix.State{UID: 1000 + r.Uint32N(3), GID: 2000 + r.Uint32N(3), Mode: mode.Mode(r.Uint32N(0o10000))}
 	named := func() posixacl.List {
 		l := posixacl.List{}
 		for id := range uint32(3) {

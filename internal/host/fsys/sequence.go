@@ -5,12 +5,13 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 )
 
 // An Op is one system call of a change.
 type Op struct {
 	what opKind
-	to   perm.POSIX
+	to   posix.State
 }
 
 type opKind uint8
@@ -35,7 +36,7 @@ func (o Op) String() string {
 // thing at once; where a list goes away the mode is narrowed before it, since without a list the
 // mode's group digit, until then a mask, becomes the owning group's. A new owner comes first: what is to
 // have one has been narrowed before (see perm.Narrow).
-func Sequence(k perm.Kind, from, to perm.POSIX) []Op {
+func Sequence(k perm.Kind, from, to posix.State) []Op {
 	var ops []Op
 	at := from
 	do := func(w opKind) {
@@ -81,7 +82,7 @@ func Sequence(k perm.Kind, from, to perm.POSIX) []Op {
 }
 
 // after is what the kernel makes of a state by one call; a crash can leave any of these.
-func (o Op) after(k perm.Kind, p perm.POSIX) perm.POSIX {
+func (o Op) after(k perm.Kind, p posix.State) posix.State {
 	switch o.what {
 	case setAccess:
 		p.Access = o.to.Access
@@ -118,7 +119,7 @@ func (o Op) after(k perm.Kind, p perm.POSIX) perm.POSIX {
 // Direct returns the calls that lead a path from one state to another without narrowing it first, where nobody
 // can do more in between than before or after. What leads there has to be narrow, and what is in there must stay
 // as it is.
-func Direct(k perm.Kind, from, to perm.POSIX) ([]Op, bool) {
+func Direct(k perm.Kind, from, to posix.State) ([]Op, bool) {
 	if k == perm.Link {
 		return nil, false
 	}
@@ -137,7 +138,7 @@ func Direct(k perm.Kind, from, to perm.POSIX) ([]Op, bool) {
 }
 
 // Partials returns every state that calls lead through, both ends included.
-func Partials(k perm.Kind, from perm.POSIX, ops []Op) []perm.Set {
+func Partials(k perm.Kind, from posix.State, ops []Op) []perm.Set {
 	out := []perm.Set{from.Set()}
 	for _, o := range ops {
 		from = o.after(k, from)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 )
 
 const (
@@ -45,7 +46,7 @@ func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Pri
 			continue
 		}
 		o.asked[id] = true
-		if n := string(id[1:]); id.IsGroup() {
+		if n := string(id[1:]); posix.IsGroup(id) {
 			groups = append(groups, n)
 		} else {
 			users = append(users, n)
@@ -72,7 +73,7 @@ func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Pri
 	for _, id := range ids {
 		if a := o.found.Account(id); a != nil && d.Account(id) == nil && !seen[id] {
 			seen[id] = true
-			if id.IsGroup() {
+			if posix.IsGroup(id) {
 				joined = append(joined, *a)
 			} else {
 				accounts = append(accounts, *a)

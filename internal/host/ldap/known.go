@@ -7,7 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 )
 
 const (
@@ -21,13 +21,13 @@ const (
 type telling struct {
 	asking chan struct{} // has room for who asks
 	mu     sync.Mutex
-	all    []nt.Account // which nobody changes
+	all    []fileserver.Account // which nobody changes
 	at     time.Time
 }
 
 func newTelling() *telling { return &telling{asking: make(chan struct{}, 1)} }
 
-func (t *telling) last() (all []nt.Account, age time.Duration) {
+func (t *telling) last() (all []fileserver.Account, age time.Duration) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.all, time.Since(t.at)
@@ -71,7 +71,7 @@ func (s *tellings) get(d *Directory) (*telling, error) {
 // Known is as Accounts, and gives what was told in the last minutes, to any agent of this process, without
 // asking again. Where the directory does not answer it gives what it told before, its age, and the error. The
 // list is shared: nobody changes it.
-func (d *Directory) Known(ctx context.Context) (all []nt.Account, age time.Duration, err error) {
+func (d *Directory) Known(ctx context.Context) (all []fileserver.Account, age time.Duration, err error) {
 	t, err := shared.get(d)
 	if err != nil {
 		return nil, 0, err
@@ -80,8 +80,8 @@ func (d *Directory) Known(ctx context.Context) (all []nt.Account, age time.Durat
 }
 
 func (t *telling) known(
-	ctx context.Context, ask func(context.Context) ([]nt.Account, error),
-) ([]nt.Account, time.Duration, error) {
+	ctx context.Context, ask func(context.Context) ([]fileserver.Account, error),
+) ([]fileserver.Account, time.Duration, error) {
 	if all, age := t.last(); all != nil && age < fresh {
 		return all, age, nil
 	}

@@ -20,7 +20,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"idletally/internal/core/ntsd"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 )
 
 // A Directory is how one is reached. What it asks for are the attributes that directories of Windows domains
@@ -86,7 +86,7 @@ func (d *Directory) dial(ctx context.Context) (*ldap.Conn, error) {
 }
 
 // Accounts lists the accounts and groups of the directory, each account with all groups that it is in.
-func (d *Directory) Accounts(ctx context.Context) ([]nt.Account, error) {
+func (d *Directory) Accounts(ctx context.Context) ([]fileserver.Account, error) {
 	out, err := d.accounts(ctx)
 	if err != nil {
 		return nil, fmt.Errorf("directory %s: %w", d.URL, err)
@@ -94,7 +94,7 @@ func (d *Directory) Accounts(ctx context.Context) ([]nt.Account, error) {
 	return out, nil
 }
 
-func (d *Directory) accounts(ctx context.Context) ([]nt.Account, error) {
+func (d *Directory) accounts(ctx context.Context) ([]fileserver.Account, error) {
 	ctx, cancel := context.WithTimeoutCause(ctx, readIn, errSlow)
 	defer cancel()
 	all, err := d.read(ctx)
@@ -107,7 +107,7 @@ func (d *Directory) accounts(ctx context.Context) ([]nt.Account, error) {
 	return all, err
 }
 
-func (d *Directory) read(ctx context.Context) ([]nt.Account, error) {
+func (d *Directory) read(ctx context.Context) ([]fileserver.Account, error) {
 	c, err := d.dial(ctx)
 	if err != nil {
 		return nil, err
@@ -125,7 +125,7 @@ func (d *Directory) read(ctx context.Context) ([]nt.Account, error) {
 
 // whole asks for all accounts and groups, for what members that lie elsewhere are, and for who is in groups
 // through them.
-func (d *Directory) whole(c searcher) ([]nt.Account, error) {
+func (d *Directory) whole(c searcher) ([]fileserver.Account, error) {
 	found, err := d.told(c)
 	if err != nil {
 		return nil, err
@@ -221,7 +221,7 @@ func (d *Directory) told(c searcher) (*domain, error) {
 
 // domain is what a directory told.
 type domain struct {
-	all     []nt.Account
+	all     []fileserver.Account
 	at      map[string]int      // by distinguished name, folded
 	holds   map[string][]string // members of groups
 	primary []ntsd.SID          // by account; zero where there is none
@@ -346,7 +346,7 @@ func (d *domain) add(e *ldap.Entry) error {
 		return nil
 	}
 
-	a := nt.Account{
+	a := fileserver.Account{
 		SID:  sid,
 		Name: name,
 		Group: slices.ContainsFunc(e.GetAttributeValues("objectClass"), func(c string) bool {
@@ -496,7 +496,7 @@ func (d *Directory) byRule(c searcher, found *domain) {
 func everybody(s ntsd.SID) bool { return s == ntsd.Everyone || s == ntsd.Authenticated }
 
 // members returns each account all groups that it is in: by itself, by others that are in them, and its primary one.
-func (d *domain) members() ([]nt.Account, error) {
+func (d *domain) members() ([]fileserver.Account, error) {
 	in := make([][]int, len(d.all)) // the groups that something is in at once
 	bySID := map[ntsd.SID]int{}
 	for i, a := range d.all {

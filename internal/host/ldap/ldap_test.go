@@ -24,7 +24,7 @@ import (
 	"time"
 
 	"idletally/internal/core/ntsd"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/loopback"
 	"idletally/internal/tied"
 )
@@ -189,7 +189,7 @@ func TestAccounts(t *testing.T) {
 		"hand-1499": nil,
 		"crew":      nil,
 	} {
-		i := slices.IndexFunc(all, func(a nt.Account) bool { return a.Name == name })
+		i := slices.IndexFunc(all, func(a fileserver.Account) bool { return a.Name == name })
 		if i < 0 || all[i].Group != (name == "crew") {
 			t.Fatalf("%s: %d, %+v", name, i, all[max(i, 0)])
 		}

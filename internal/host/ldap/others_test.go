@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"idletally/internal/core/ntsd"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 )
 
 // Of a group with members that lie elsewhere and may be groups nobody knows all who are in it, nor of those
@@ -102,10 +102,10 @@ func TestKnownToAll(t *testing.T) {
 
 	asked, fault := atomic.Int32{}, error(nil)
 	tell := newTelling()
-	ask := func(context.Context) ([]nt.Account, error) {
+	ask := func(context.Context) ([]fileserver.Account, error) {
 		asked.Add(1)
 		time.Sleep(50 * time.Millisecond) // the others come meanwhile
-		return []nt.Account{{Name: "purser"}}, fault
+		return []fileserver.Account{{Name: "purser"}}, fault
 	}
 	var agents sync.WaitGroup
 
@@ -132,7 +132,7 @@ func TestKnownToAll(t *testing.T) {
 	over := make(chan bool)
 	go func() {
 		defer close(over)
-		_, _, _ = tell.known(context.WithoutCancel(t.Context()), func(context.Context) ([]nt.Account, error) {
+		_, _, _ = tell.known(context.WithoutCancel(t.Context()), func(context.Context) ([]fileserver.Account, error) {
 			close(hangs)
 			<-enough
 			return nil, fault

@@ -10,7 +10,7 @@ import (
 	"github.com/go-ldap/ldap/v3"
 
 	"idletally/internal/core/ntsd"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 )
 
 // A ruling directory follows groups in groups itself, as those of Windows domains do: no server here does.
@@ -152,7 +152,7 @@ func TestMembershipsWithoutEnd(t *testing.T) {
 	d := &domain{at: map[string]int{}, holds: map[string][]string{}}
 	add := func(name string, group bool) {
 		d.at[name] = len(d.all)
-		d.all, d.primary = append(d.all, nt.Account{SID: sid(uint32(len(d.all))), Name: name, Group: group}),
+		d.all, d.primary = append(d.all, fileserver.Account{SID: sid(uint32(len(d.all))), Name: name, Group: group}),
 			append(d.primary, ntsd.SID{})
 	}
 

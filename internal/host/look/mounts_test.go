@@ -16,7 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"idletally/internal/core/access"
-	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/disk"
 )
 
@@ -32,7 +32,7 @@ func root(t *testing.T, path string, op access.Operation) access.Answer {
 	t.Helper()
 	f, err := Path(path)
 	must(t, err)
-	return access.NewAsker(access.SubjectOf(nil, perm.UID(0))).May(f.Way, op, nil)
+	return access.NewAsker(access.SubjectOf(nil, posix.UID(0))).May(f.Way, op, nil)
 }
 
 // What a subvolume that is read-only withholds nobody gets, by the kernel's word: writing, creating and
@@ -62,7 +62,7 @@ func TestReadOnlySubvolumes(t *testing.T) {
 
 		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, folder), access.SubtreeQuery{
 			Operation: access.Delete,
-			Now:       access.NewAsker(access.SubjectOf(nil, perm.UID(0))),
+			Now:       access.NewAsker(access.SubjectOf(nil, posix.UID(0))),
 			Limit:     100,
 		})
 		must(t, err)
@@ -84,7 +84,7 @@ func TestReadOnlySubvolumes(t *testing.T) {
 		held := map[string]bool{}
 		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, name), access.SubtreeQuery{
 			Operation: access.Write,
-			Now:       access.NewAsker(access.SubjectOf(nil, perm.UID(0))),
+			Now:       access.NewAsker(access.SubjectOf(nil, posix.UID(0))),
 			Limit:     100,
 		})
 		must(t, err)
@@ -135,7 +135,7 @@ func TestBelowFileSystemsThatAreSilent(t *testing.T) {
 		all.Go(func() {
 			_, below, err := Below(t.Context(), t.TempDir(), at, access.SubtreeQuery{
 				Operation: access.Change,
-				Now:       access.NewAsker(access.SubjectOf(nil, perm.UID(0))),
+				Now:       access.NewAsker(access.SubjectOf(nil, posix.UID(0))),
 				Limit:     100,
 			})
 			if err != nil || below.Held != 2 || below.Unread != 1 ||

@@ -19,7 +19,7 @@ import (
 	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 )
 
 var (
@@ -77,7 +77,7 @@ func (s *System) Shares(context.Context) (out []string, err error) {
 }
 
 // Open pins a volume.
-func (s *System) Open(ctx context.Context, letter string) (nt.Share, error) {
+func (s *System) Open(ctx context.Context, letter string) (fileserver.Share, error) {
 	if len(letter) != 1 || !('A' <= letter[0] && letter[0] <= 'Z' || 'a' <= letter[0] && letter[0] <= 'z') {
 		return nil, fmt.Errorf("%s is no letter of a volume: a root is /C/folder", letter)
 	}
@@ -174,7 +174,7 @@ type handle struct {
 }
 
 // Hold opens something with certain rights.
-func (v *volume) Hold(name string, rights ace.Mask) (nt.Handle, error) {
+func (v *volume) Hold(name string, rights ace.Mask) (fileserver.Handle, error) {
 	h, err := v.openBeneath(name, uint32(rights))
 	if err != nil {
 		return nil, explain(err)
@@ -189,13 +189,13 @@ const kept = windows.OWNER_SECURITY_INFORMATION | windows.GROUP_SECURITY_INFORMA
 // maxDescriptor is more than a descriptor can have: its list alone is bounded to 64 KiB.
 const maxDescriptor = 128 << 10
 
-func (h *handle) Look() (nt.Seen, error) {
+func (h *handle) Look() (fileserver.Seen, error) {
 	var info windows.ByHandleFileInformation
 	if err := windows.GetFileInformationByHandle(h.h, &info); err != nil {
-		return nt.Seen{}, explain(err)
+		return fileserver.Seen{}, explain(err)
 	}
 
-	seen := nt.Seen{
+	seen := fileserver.Seen{
 		Name:     h.name,
 		Kind:     perm.File,
 		Links:    uint64(info.NumberOfLinks),
@@ -242,21 +242,21 @@ func (h *handle) Look() (nt.Seen, error) {
 }
 
 // Set sets parts of the permissions as they are given: nothing is passed on to what is below.
-func (h *handle) Set(d ntsd.Descriptor, what nt.Part) error {
+func (h *handle) Set(d ntsd.Descriptor, what fileserver.Part) error {
 	var info uint32
-	if what&nt.SetOwner != 0 {
+	if what&fileserver.SetOwner != 0 {
 		info |= windows.OWNER_SECURITY_INFORMATION
 	} else {
 		d.Owner = ntsd.SID{}
 	}
 
-	if what&nt.SetGroup != 0 {
+	if what&fileserver.SetGroup != 0 {
 		info |= windows.GROUP_SECURITY_INFORMATION
 	} else {
 		d.Group = ntsd.SID{}
 	}
 
-	if what&nt.SetList != 0 {
+	if what&fileserver.SetList != 0 {
 		info |= windows.DACL_SECURITY_INFORMATION
 		if d.Control&ntsd.Protected != 0 {
 			info |= windows.PROTECTED_DACL_SECURITY_INFORMATION
@@ -277,7 +277,7 @@ func (h *handle) Set(d ntsd.Descriptor, what nt.Part) error {
 }
 
 // List reads a folder; each entry is opened for its permissions.
-func (v *volume) List(folder string, each func([]nt.Seen) error) error {
+func (v *volume) List(folder string, each func([]fileserver.Seen) error) error {
 	h, err := v.openBeneath(folder, windows.FILE_LIST_DIRECTORY|windows.FILE_READ_ATTRIBUTES)
 	if err != nil {
 		return explain(err)
@@ -291,10 +291,10 @@ func (v *volume) List(folder string, each func([]nt.Seen) error) error {
 		}
 
 		names, err := f.Readdirnames(1000)
-		out := make([]nt.Seen, 0, len(names))
+		out := make([]fileserver.Seen, 0, len(names))
 		for _, name := range names {
-			seen, err := nt.Look(v, nt.Joined(folder, name))
-			if nt.Gone(err) {
+			seen, err := fileserver.Look(v, fileserver.Joined(folder, name))
+			if fileserver.Gone(err) {
 				continue
 			}
 

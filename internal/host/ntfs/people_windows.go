@@ -8,7 +8,7 @@ import (
 	"golang.org/x/sys/windows"
 
 	"idletally/internal/core/ntsd"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 )
 
 func pointer(s ntsd.SID) *windows.SID {
@@ -22,8 +22,8 @@ func sidOf(p *windows.SID) (ntsd.SID, error) {
 }
 
 // Names returns what the system calls identities, its domain's included.
-func (s *System) Names(ctx context.Context, sids []ntsd.SID) ([]nt.Name, error) {
-	out := make([]nt.Name, len(sids))
+func (s *System) Names(ctx context.Context, sids []ntsd.SID) ([]fileserver.Name, error) {
+	out := make([]fileserver.Name, len(sids))
 	for i, id := range sids {
 		if err := ctx.Err(); err != nil {
 			return nil, err
@@ -46,7 +46,7 @@ const maxListed = 20_000
 const whole = 0xFFFF_FFFF // as much as there is
 
 // Accounts lists the system's own accounts and local groups, with who is in which.
-func (s *System) Accounts(ctx context.Context) (out []nt.Account, err error) {
+func (s *System) Accounts(ctx context.Context) (out []fileserver.Account, err error) {
 	at := map[ntsd.SID]int{}
 	add := func(name string, group bool) error {
 		id, _, _, err := windows.LookupSID("", name)
@@ -59,7 +59,7 @@ func (s *System) Accounts(ctx context.Context) (out []nt.Account, err error) {
 		}
 
 		at[sid] = len(out)
-		out = append(out, nt.Account{SID: sid, Name: name, Group: group})
+		out = append(out, fileserver.Account{SID: sid, Name: name, Group: group})
 		return nil
 	}
 

@@ -14,6 +14,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/disk"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/look"
@@ -42,7 +43,7 @@ func madeIn(t *testing.T, r *rand.Rand, top string, rounds int) {
 	w := &world{t: t, r: r, top: top}
 	defer syscall.Umask(syscall.Umask(0))
 
-	maker := access.Subject{ID: perm.UID(0), Groups: []perm.Principal{perm.GID(0)}, Privileges: access.AllPrivileges}
+	maker := access.Subject{ID: posix.UID(0), Groups: []perm.Principal{posix.GID(0)}, Privileges: access.AllPrivileges}
 	withDefaults, lists := 0, 0
 	for i := range rounds {
 		folder := filepath.Join(w.top, "folder")
@@ -75,13 +76,13 @@ func madeIn(t *testing.T, r *rand.Rand, top string, rounds int) {
 			access.Asked{Mode: asks, Umask: umask, Mount: in.Seen.Mount}, nil)
 		w.must(err)
 		if got.Seen.Set != want.Set {
-			have, _ := perm.POSIXOf(got.Seen.Set)
-			computed, _ := perm.POSIXOf(want.Set)
+			have, _ := posix.Of(got.Seen.Set)
+			computed, _ := posix.Of(want.Set)
 			t.Fatalf("a new %s in %+v, asked with %s under umask %s:\nis       %+v\ncomputed %+v", kind, n.state, asks,
 				umask, have, computed)
 		}
 
-		p, err := perm.POSIXOf(got.Seen.Set)
+		p, err := posix.Of(got.Seen.Set)
 		w.must(err)
 		if p.Access == nil {
 			continue

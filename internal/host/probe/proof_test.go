@@ -23,6 +23,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/look"
 	"idletally/internal/seeded"
@@ -84,9 +85,9 @@ type identity struct {
 
 // subject is the identity as the core sees it.
 func (i identity) subject() access.Subject {
-	s := access.Subject{ID: perm.UID(i.UID), Privileges: i.Keep}
+	s := access.Subject{ID: posix.UID(i.UID), Privileges: i.Keep}
 	for _, g := range i.Groups {
-		s.Groups = append(s.Groups, perm.GID(g))
+		s.Groups = append(s.Groups, posix.GID(g))
 	}
 	if i.UID == 0 {
 		s.Privileges = access.AllPrivileges
@@ -336,7 +337,7 @@ func TestProof(t *testing.T) {
 // not entered.
 func (w *world) below(asker *access.Asker) {
 	w.t.Helper()
-	for _, op := range access.For(perm.Folder, perm.SchemePOSIX) {
+	for _, op := range access.For(perm.Folder, posix.ID) {
 		_, tally, err := look.Below(w.t.Context(), w.t.TempDir(), w.top, access.SubtreeQuery{
 			Operation: op,
 			Now:       asker,
@@ -382,7 +383,7 @@ func (w *world) question(who identity, causes map[access.Code]int) (asked, allow
 			w.t.Fatalf("%s was made as %+v and is read as %x", n.path, n.state, got.Bytes())
 		}
 
-		for _, op := range access.For(n.kind, perm.SchemePOSIX) {
+		for _, op := range access.For(n.kind, posix.ID) {
 			want := asker.May(way, op, nil)
 			if want.Allowed != asker.Can(way, op) {
 				w.t.Fatalf("May and Can differ for %s on %s", op, n.path)
@@ -458,7 +459,7 @@ func (w *world) uncreate(n *node) {
 func describe(w access.Way) string {
 	var b strings.Builder
 	for _, p := range w {
-		s, _ := perm.POSIXOf(p.Set)
+		s, _ := posix.Of(p.Set)
 		fmt.Fprintf(&b, "\n  %s %s %d:%d %s access %s %v mount %v top %v", p.Path, p.Kind, s.UID, s.GID, s.Mode,
 			s.Access.Text(nil), s.Flags.Words(), p.Mount.Words(), p.Top)
 	}
@@ -498,7 +499,7 @@ func TestRun(t *testing.T) {
 			Groups:     c.groups,
 			Path:       pathname.Path(file),
 			Kind:       perm.File,
-			Operations: access.For(perm.File, perm.SchemePOSIX),
+			Operations: access.For(perm.File, posix.ID),
 		})
 
 		if err != nil {

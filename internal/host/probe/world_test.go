@@ -16,6 +16,7 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/host/fsys"
 )
@@ -30,7 +31,7 @@ var (
 type node struct {
 	path   string
 	kind   perm.Kind
-	state  perm.POSIX
+	state  posix.State
 	empty  bool
 	target string // of a link
 	mount  int    // index in mounts, -1 where nothing is mounted
@@ -50,7 +51,7 @@ var someModes = []mode.Mode{
 	0o070, 0o007,
 }
 
-func (w *world) state(k perm.Kind) perm.POSIX {
+func (w *world) state(k perm.Kind) posix.State {
 	pick := func(of []uint32) uint32 {
 		if w.r.IntN(8) == 0 {
 			return 0
@@ -58,7 +59,7 @@ func (w *world) state(k perm.Kind) perm.POSIX {
 		return of[w.r.IntN(len(of))]
 	}
 
-	p := perm.POSIX{UID: pick(uids), GID: pick(gids)}
+	p := posix.State{UID: pick(uids), GID: pick(gids)}
 	p.Mode = someModes[w.r.IntN(len(someModes))]
 	if w.r.IntN(2) == 0 {
 		p.Mode = mode.Mode(w.r.IntN(0o10000))
@@ -279,7 +280,7 @@ func (w *world) make(n *node) {
 }
 
 // counts returns what counts of a state: of entries that name somebody twice.
-func (w *world) counts(p perm.POSIX) perm.POSIX {
+func (w *world) counts(p posix.State) posix.State {
 	for _, l := range []*posixacl.List{&p.Access, &p.Default} {
 		if *l != nil {
 			var err error

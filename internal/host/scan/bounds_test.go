@@ -17,6 +17,7 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 	"idletally/internal/disk"
@@ -312,7 +313,7 @@ func TestListsThatNameSomebodyTwice(t *testing.T) {
 		must(t, unix.Setxattr(file, fsys.AttrAccess, twice(uint16(c.tag), c.first, c.second), 0))
 		must(t, unix.Chmod(file, 0o4770))
 		got, paths := gaps(t, dir, Options{})
-		p, err := perm.POSIXOf(paths[file].Set)
+		p, err := posix.Of(paths[file].Set)
 		must(t, err)
 		has, ok := p.Access.Find(c.tag, 7)
 		if len(got) > 0 || p.UID != 41001 || p.Mode != 0o4770 || !ok || has != c.want {

@@ -251,7 +251,7 @@ func TestRacyChange(t *testing.T) {
 
 		got, stats := again(t, root, file, all, false, false)
 		e, _, err := tree.Lookup(context.Background(), all, got, path)
-		if m, _ := perm.ModeOf(e.Set); err != nil || int(m) != 0o600+i%8 || stats.Kept != 0 {
+		if m, _ := perm.DeclaredMode(e.Set); err != nil || int(m) != 0o600+i%8 || stats.Kept != 0 {
 			t.Fatalf("%d: mode %s, %d kept, %v", i, m, stats.Kept, err)
 		}
 	}

@@ -17,6 +17,7 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/fsys"
@@ -47,7 +48,7 @@ func plainWalk(t *testing.T, root string) map[string]perm.Set {
 			dev = st.Dev
 		}
 
-		s := perm.POSIX{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}
+		s := posix.State{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}
 		if st.Mode&unix.S_IFMT != unix.S_IFLNK {
 			get := func(a string) []byte {
 				b := make([]byte, 4096)

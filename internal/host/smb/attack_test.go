@@ -16,9 +16,10 @@ import (
 	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/seeded"
 )
 
@@ -36,7 +37,7 @@ func TestSwapsOnShare(t *testing.T) {
 	state := func(name string) perm.Set {
 		seen, err := keeper.Look(name)
 		must(t, err)
-		s, err := perm.NTSet(seen.Descriptor)
+		s, err := nt.SetOf(seen.Descriptor)
 		must(t, err)
 		return s
 	}
@@ -45,16 +46,16 @@ func TestSwapsOnShare(t *testing.T) {
 		must(t, keeper.s.WriteFile(`victims\`+n, nil, 0o666))
 	}
 
-	before, ok := perm.NTOf(list[0].Before)
+	before, ok := nt.Of(list[0].Before)
 	if !ok {
 		t.Fatal("no descriptor")
 	}
 
 	h, err := keeper.Hold(`victims\alike`, ace.ReadControl|ace.WriteDAC|ace.WriteOwner|ace.ReadAttributes)
 	must(t, err)
-	must(t, h.Set(before, nt.SetOwner|nt.SetGroup|nt.SetList))
+	must(t, h.Set(before, fileserver.SetOwner|fileserver.SetGroup|fileserver.SetList))
 	must(t, h.Close())
-	set(t, keeper, `victims\other`, "D:PAI(A;;FA;;;BA)(A;;FA;;;SY)", nt.SetList)
+	set(t, keeper, `victims\other`, "D:PAI(A;;FA;;;BA)(A;;FA;;;SY)", fileserver.SetList)
 	alike, other := state(`victims\alike`), state(`victims\other`)
 	if alike != list[0].Before {
 		t.Fatal("the victim is not like what the plan reviewed")
@@ -105,7 +106,7 @@ func TestSwapsOnShare(t *testing.T) {
 				Roots:   []string{"/charts"},
 				Allowed: []string{"/charts"},
 				Chunks:  change.Memory{list},
-				Files:   nt.FileSystem(t.Context(), s),
+				Files:   fileserver.FileSystem(t.Context(), s),
 				Batch:   16,
 			}).Run(t.Context()))
 
@@ -139,7 +140,7 @@ func TestLongListOnShare(t *testing.T) {
 	t.Parallel()
 	list := steps(t, "long", 3)
 	longer := func(n int) perm.Set {
-		d, _ := perm.NTOf(list[0].Before)
+		d, _ := nt.Of(list[0].Before)
 		d.Entries = nil
 		for i := range n {
 			d.Entries = append(d.Entries, ntsd.Entry{
@@ -148,7 +149,7 @@ func TestLongListOnShare(t *testing.T) {
 			})
 		}
 
-		s, err := perm.NTSet(d)
+		s, err := nt.SetOf(d)
 		must(t, err)
 		return s
 	}
@@ -161,7 +162,7 @@ func TestLongListOnShare(t *testing.T) {
 
 	seen, err := dial(t, "keeper", "charts").Look(`long\file 0001`)
 	must(t, err)
-	now, err := perm.NTSet(seen.Descriptor)
+	now, err := nt.SetOf(seen.Descriptor)
 	must(t, err)
 
 	switch { // the file system below decides whether it has room for that
@@ -172,12 +173,12 @@ func TestLongListOnShare(t *testing.T) {
 	}
 
 	t.Logf("1,800 entries: %s %s", got[1].Outcome, strings.TrimSpace(got[1].Reason))
-	d, _ := perm.NTOf(list[0].Before)
+	d, _ := nt.Of(list[0].Before)
 	for i := range 3000 {
 		d.Entries = append(d.Entries, ntsd.Entry{Mask: ace.ReadSet, SID: ntsd.NewSID(5, 21, 1, 2, 3, uint32(1000+i))})
 	}
 
-	if _, err := perm.NTSet(d); err == nil || !strings.Contains(err.Error(), "65535") {
+	if _, err := nt.SetOf(d); err == nil || !strings.Contains(err.Error(), "65535") {
 		t.Errorf("a list beyond what one can be: %v", err)
 	}
 }

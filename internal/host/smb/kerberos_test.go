@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/samba"
 )
 
@@ -47,7 +47,7 @@ func TestKerberos(t *testing.T) {
 	defer s.Close()
 
 	must(t, os.WriteFile(filepath.Join(server.Share("charts"), "a"), nil, 0o666))
-	found, err := nt.Scan(t.Context(), s, []string{"/charts"}, nil, (&nodes{}).put)
+	found, err := fileserver.Scan(t.Context(), s, []string{"/charts"}, nil, (&nodes{}).put)
 	if err != nil || found.Paths != 2 || found.Gaps != 0 {
 		t.Errorf("%+v, %v", found, err)
 	}

@@ -14,9 +14,10 @@ import (
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/loopback"
 )
 
@@ -47,11 +48,11 @@ func TestScanOverBrokenConnection(t *testing.T) {
 
 	roots := []string{"/charts/broken"}
 	s, cable := cabled(t, 10*time.Second)
-	want, err := nt.Scan(t.Context(), s, roots, nil, (&nodes{}).put)
+	want, err := fileserver.Scan(t.Context(), s, roots, nil, (&nodes{}).put)
 	must(t, err)
 	before := cable.Carried.Load()
 	var cuts atomic.Int64
-	got, err := nt.Scan(t.Context(), s, roots, func(p int64) {
+	got, err := fileserver.Scan(t.Context(), s, roots, func(p int64) {
 		if n := cuts.Load(); p > 300+n*400 && cuts.CompareAndSwap(n, n+1) {
 			cable.Cut()
 		}
@@ -79,10 +80,10 @@ func steps(t *testing.T, folder string, n int) (list []plan.Step) {
 		must(t, keeper.s.WriteFile(folder+`\`+name, nil, 0o666))
 		seen, err := keeper.Look(folder + `\` + name)
 		must(t, err)
-		before, err := perm.NTSet(seen.Descriptor)
+		before, err := nt.SetOf(seen.Descriptor)
 		must(t, err)
 		seen.Descriptor.Control, seen.Descriptor.Entries = to.Control, to.Entries
-		after, err := perm.NTSet(seen.Descriptor)
+		after, err := nt.SetOf(seen.Descriptor)
 		must(t, err)
 		list = append(list, plan.Step{
 			Path:   "/charts/" + folder + "/" + name,
@@ -111,7 +112,7 @@ func TestRunOverBrokenConnection(t *testing.T) {
 			Roots:    []string{"/charts"},
 			Allowed:  []string{"/charts"},
 			Chunks:   change.Memory{list},
-			Files:    nt.FileSystem(t.Context(), s),
+			Files:    fileserver.FileSystem(t.Context(), s),
 			Batch:    50,
 			Progress: progress,
 		}
@@ -128,7 +129,7 @@ func TestRunOverBrokenConnection(t *testing.T) {
 		t.Errorf("%d connections: too few broke", n)
 	}
 
-	if !errors.Is(err, change.ErrAway) || !errors.Is(err, nt.ErrLost) {
+	if !errors.Is(err, change.ErrAway) || !errors.Is(err, fileserver.ErrLost) {
 		t.Fatalf("the cable is pulled, and the run says %v", err)
 	}
 
@@ -164,11 +165,11 @@ func TestRunOverBrokenConnection(t *testing.T) {
 
 	keeper := dial(t, "keeper", "charts")
 	for i, r := range j.Results() {
-		_, below, err := nt.Split(list[i].Path)
+		_, below, err := fileserver.Split(list[i].Path)
 		must(t, err)
 		seen, err := keeper.Look(below)
 		must(t, err)
-		if now, err := perm.NTSet(seen.Descriptor); err != nil || now != list[i].After || r.Outcome != plan.Done {
+		if now, err := nt.SetOf(seen.Descriptor); err != nil || now != list[i].After || r.Outcome != plan.Done {
 			t.Fatalf("%s: %+v, %v", list[i].Path, r, err)
 		}
 	}
@@ -191,7 +192,7 @@ func carry(t *testing.T, list []plan.Step) []plan.Result {
 			Roots:   []string{"/charts"},
 			Allowed: []string{"/charts"},
 			Chunks:  change.Memory{list},
-			Files:   nt.FileSystem(t.Context(), s),
+			Files:   fileserver.FileSystem(t.Context(), s),
 		}).Run(t.Context()))
 
 	return j.Results()

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 )
 
 // Commands, and where things stand in an answer (MS-SMB2 2.2.1, 2.2.4, 2.2.6).
@@ -228,9 +228,9 @@ func TestSomebodyBetween(t *testing.T) {
 
 				s, err := Dial(t.Context(), a)
 				if err == nil {
-					var x nt.Share
+					var x fileserver.Share
 					if x, err = s.Open(t.Context(), "charts"); err == nil {
-						_, err = nt.Look(x, "")
+						_, err = fileserver.Look(x, "")
 					}
 
 					s.mu.Lock()
@@ -256,7 +256,7 @@ func TestSomebodyBetween(t *testing.T) {
 
 		x, err := s.Open(t.Context(), "charts")
 		must(t, err)
-		if _, err := nt.Look(x, ""); err != nil {
+		if _, err := fileserver.Look(x, ""); err != nil {
 			t.Error(err)
 		}
 	})

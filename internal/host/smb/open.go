@@ -8,7 +8,7 @@ import (
 	"github.com/cloudsoda/go-smb2"
 
 	"idletally/internal/core/ace"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 )
 
 // forBackup opens so that a privilege may pass over the list (MS-SMB2 2.2.13).
@@ -26,19 +26,19 @@ const allOfIt = 18
 const readOnly = 1
 
 // stat asks what something is: like the library's, and how many names it has.
-func stat(f *smb2.File) (nt.Seen, error) {
+func stat(f *smb2.File) (fileserver.Seen, error) {
 	b, err := f.QueryFile(allOfIt, 64<<10)
 	if err != nil {
-		return nt.Seen{}, err
+		return fileserver.Seen{}, err
 	}
 	if len(b) < 72 {
-		return nt.Seen{}, errors.New("the server says too little of what is open")
+		return fileserver.Seen{}, errors.New("the server says too little of what is open")
 	}
 
 	le := binary.LittleEndian
 	const since1601 = 116_444_736_000_000_000 // Unix time began then, in tenths of a microsecond
 	unix := func(at int) int64 { return (int64(le.Uint64(b[at:])) - since1601) * 100 }
-	return nt.Seen{
+	return fileserver.Seen{
 		Kind:     kindOf(le.Uint32(b[32:])),
 		ReadOnly: le.Uint32(b[32:])&readOnly != 0,
 		Modified: time.Unix(0, unix(16)),

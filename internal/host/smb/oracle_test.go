@@ -19,7 +19,8 @@ import (
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
-	"idletally/internal/host/nt"
+	"idletally/internal/core/perm/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/seeded"
 )
 
@@ -124,7 +125,7 @@ func (o *oracle) round(base string, sum *tally) error {
 
 	for who := range o.tokens {
 		for _, name := range []string{folder, folder + `\f`, folder + `\d`} {
-			for _, op := range access.For(o.kinds[name], perm.SchemeNT) {
+			for _, op := range access.For(o.kinds[name], nt.ID) {
 				if op == access.Enter || name == folder && (op == access.Delete || op == access.Rename) {
 					continue
 				}
@@ -146,7 +147,7 @@ func (o *oracle) mark(name string, on bool) error {
 
 // make makes something as the keeper where it is not there.
 func (o *oracle) make(name string) error {
-	if _, err := o.keeper.Look(name); !nt.Gone(err) {
+	if _, err := o.keeper.Look(name); !fileserver.Gone(err) {
 		return err
 	}
 	if o.kinds[name] == perm.File {
@@ -156,7 +157,7 @@ func (o *oracle) make(name string) error {
 }
 
 func (o *oracle) set(name string, d ntsd.Descriptor) error {
-	return put(o.keeper, name, d, nt.SetOwner|nt.SetList)
+	return put(o.keeper, name, d, fileserver.SetOwner|fileserver.SetList)
 }
 
 // ask has the core answer and the account try.
@@ -173,10 +174,10 @@ func (o *oracle) ask(who int, name string, op access.Operation, sum *tally) erro
 
 	way = append(way, o.place(name))
 	token := o.tokens[who]
-	subject := access.Subject{ID: perm.SIDOf(token.User)}
+	subject := access.Subject{ID: nt.PrincipalOf(token.User)}
 	subject.Held = []access.Holding{{Privileges: token.Privileges, By: subject.ID}}
 	for _, g := range token.Groups {
-		subject.Groups = append(subject.Groups, perm.SIDOf(g))
+		subject.Groups = append(subject.Groups, nt.PrincipalOf(g))
 	}
 
 	answer := access.NewAsker(subject).May(way, op, nil)
@@ -199,7 +200,7 @@ func (o *oracle) ask(who int, name string, op access.Operation, sum *tally) erro
 	case sum.differ.Add(1) < 20:
 		var lists string
 		for _, p := range way[2:] {
-			d, _ := perm.NTOf(p.Set)
+			d, _ := nt.Of(p.Set)
 			text, _ := d.SDDL()
 			lists += "\n" + string(p.Path) + " " + text
 		}
@@ -211,7 +212,7 @@ func (o *oracle) ask(who int, name string, op access.Operation, sum *tally) erro
 }
 
 func (o *oracle) nt(d ntsd.Descriptor) perm.Set {
-	s, err := perm.NTSet(d)
+	s, err := nt.SetOf(d)
 	if err != nil {
 		o.t.Error(err)
 	}
@@ -264,7 +265,7 @@ func (o *oracle) try(who int, name string, op access.Operation) (done bool, err 
 	switch {
 	case err == nil:
 		return true, undo()
-	case nt.Refused(err):
+	case fileserver.Refused(err):
 		return false, nil
 	}
 

@@ -11,7 +11,8 @@ import (
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
-	"idletally/internal/host/nt"
+	"idletally/internal/core/perm/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/seeded"
 )
 
@@ -56,7 +57,7 @@ func (l *lineage) settle(name string) {
 			}
 		}
 	}
-	must(l.t, put(l.keeper, name, d, nt.SetList))
+	must(l.t, put(l.keeper, name, d, fileserver.SetList))
 }
 
 // lines are the entries of something with where they come from.
@@ -65,14 +66,14 @@ func (l *lineage) lines(name string, above ...string) (inherited []ntsd.Entry, o
 	for _, at := range above {
 		seen, err := l.keeper.Look(at)
 		must(l.t, err)
-		s, err := perm.NTSet(seen.Descriptor)
+		s, err := nt.SetOf(seen.Descriptor)
 		must(l.t, err)
 		way = append(way, perm.Above{Path: string(pathOf(at)), Set: s})
 	}
 
 	seen, err := l.keeper.Look(name)
 	must(l.t, err)
-	s, err := perm.NTSet(seen.Descriptor)
+	s, err := nt.SetOf(seen.Descriptor)
 	must(l.t, err)
 
 	for i, line := range perm.Entries(seen.Kind, s, way, nil) {
@@ -91,7 +92,7 @@ func TestOriginsAsTheServerHandsOn(t *testing.T) {
 	_, _, world := people(t)
 	keeper := dial(t, "keeper", "charts")
 	must(t, keeper.s.Mkdir("origin", 0o777))
-	must(t, put(keeper, "origin", ntsd.Descriptor{Control: ntsd.Protected}, nt.SetList))
+	must(t, put(keeper, "origin", ntsd.Descriptor{Control: ntsd.Protected}, fileserver.SetList))
 	must(t, keeper.s.Mkdir(`origin\away`, 0o777))
 	must(t,
 		put(keeper, `origin\away`,
@@ -99,7 +100,7 @@ func TestOriginsAsTheServerHandsOn(t *testing.T) {
 				Control: ntsd.Protected | ntsd.AutoInherited,
 				Entries: []ntsd.Entry{{Flags: 3, Mask: ace.Full, SID: ntsd.Everyone}},
 			},
-			nt.SetList))
+			fileserver.SetList))
 
 	told, moved := 0, 0
 	for i := range 150 {

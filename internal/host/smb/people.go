@@ -11,9 +11,9 @@ import (
 	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
-	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/privilege"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/host/smb/rpc"
 )
 
@@ -63,7 +63,7 @@ func (s *Session) lookUp(ctx context.Context, ask func(*rpc.Names) error) error 
 }
 
 // Names returns what the server calls identities, in their order.
-func (s *Session) Names(ctx context.Context, sids []ntsd.SID) (out []nt.Name, err error) {
+func (s *Session) Names(ctx context.Context, sids []ntsd.SID) (out []fileserver.Name, err error) {
 	err = s.lookUp(ctx, func(n *rpc.Names) error {
 		out, err = n.Of(sids)
 		return err
@@ -81,7 +81,7 @@ func (s *Session) SIDs(ctx context.Context, names []string) (out []ntsd.SID, err
 }
 
 // Accounts lists the accounts and groups that the server keeps.
-func (s *Session) Accounts(ctx context.Context) (out []nt.Account, err error) {
+func (s *Session) Accounts(ctx context.Context) (out []fileserver.Account, err error) {
 	err = s.pipe(ctx, "samr", func(rw io.ReadWriter) error {
 		out, err = rpc.Accounts(rw)
 		return err
@@ -132,7 +132,7 @@ func (s *Share) Terms() (t access.Mount, err error) {
 	err = s.of.pipe(s.ctx, "srvsvc", func(rw io.ReadWriter) error {
 		info, err := rpc.Share(rw, s.Name)
 		if err == nil && info.HasList {
-			t.Share, err = perm.NTSet(info.List)
+			t.Share, err = nt.SetOf(info.List)
 		}
 		return err
 	})

@@ -11,9 +11,9 @@ import (
 	"testing"
 
 	"idletally/internal/core/ntsd"
-	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/privilege"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 )
 
 func TestPeople(t *testing.T) {
@@ -59,7 +59,7 @@ func TestPeople(t *testing.T) {
 	all, err := s.Accounts(ctx)
 	must(t, err)
 	for n, name := range []string{"purser", "clerk", "stoker"} {
-		i := slices.IndexFunc(all, func(a nt.Account) bool { return a.Name == name })
+		i := slices.IndexFunc(all, func(a fileserver.Account) bool { return a.Name == name })
 		if i < 0 || all[i].SID != tokens[n].User || all[i].Group {
 			t.Fatalf("%s among %+v", name, all)
 		}
@@ -70,7 +70,8 @@ func TestPeople(t *testing.T) {
 		}
 	}
 
-	if i := slices.IndexFunc(all, func(a nt.Account) bool { return a.Name == "crew" }); i < 0 || all[i].SID != sid ||
+	if i := slices.IndexFunc(all, func(a fileserver.Account) bool { return a.Name == "crew" }); i < 0 ||
+		all[i].SID != sid ||
 		!all[i].Group {
 		t.Errorf("crew among %+v", all)
 	}
@@ -117,7 +118,7 @@ func TestMarkedReadOnly(t *testing.T) {
 		}
 	}
 
-	must(t, s.List("marks", func(list []nt.Seen) error {
+	must(t, s.List("marks", func(list []fileserver.Seen) error {
 		for _, seen := range list {
 			if seen.ReadOnly != (seen.Name == "on") {
 				t.Errorf("listed: %+v", seen)
@@ -144,7 +145,7 @@ func TestTerms(t *testing.T) {
 		must(t, err)
 		terms, err := share.Terms()
 		must(t, err)
-		list, ok := perm.NTOf(terms.Share)
+		list, ok := nt.Of(terms.Share)
 		if !ok || terms.Hides != c.hides || string(terms.At) != "/"+c.share {
 			t.Errorf("%s: %+v", c.share, terms)
 		}

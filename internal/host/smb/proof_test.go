@@ -13,7 +13,7 @@ import (
 	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/privilege"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/seeded"
 )
 
@@ -21,7 +21,7 @@ import (
 func people(t testing.TB) (names []string, tokens []ntsd.Token, others []ntsd.SID) {
 	t.Helper()
 	keeper := dial(t, "keeper", "charts")
-	set(t, keeper, "", "D:(A;OICI;FA;;;WD)", nt.SetList)
+	set(t, keeper, "", "D:(A;OICI;FA;;;WD)", fileserver.SetList)
 	groups := map[string]ntsd.SID{}
 
 	for _, g := range []string{"crew", "office"} {
@@ -148,7 +148,7 @@ func TestAccessAsTheServerDoes(t *testing.T) {
 			change := func(name string, d ntsd.Descriptor) {
 				h, err := keeper.Hold(name, ace.ReadControl|ace.WriteDAC|ace.WriteOwner|ace.ReadAttributes)
 				if err == nil {
-					err = h.Set(d, nt.SetOwner|nt.SetList)
+					err = h.Set(d, fileserver.SetOwner|fileserver.SetList)
 					h.Close()
 				}
 				if err != nil {
@@ -268,7 +268,7 @@ func TestInheritanceAsTheServerDoes(t *testing.T) {
 		}
 		h, err := keeper.Hold("down", ace.ReadControl|ace.WriteDAC|ace.ReadAttributes)
 		must(t, err)
-		must(t, h.Set(parent, nt.SetList))
+		must(t, h.Set(parent, fileserver.SetList))
 		was, err := h.Look() // this server writes out generic rights when it keeps a list
 		must(t, err)
 		h.Close()
@@ -315,10 +315,10 @@ func TestPassingThrough(t *testing.T) {
 	keeper, clerk := dial(t, "keeper", "charts"), dial(t, "clerk", "charts")
 	must(t, keeper.s.MkdirAll(`closed\inner`, 0o777))
 	must(t, keeper.s.WriteFile(`closed\inner\open.txt`, nil, 0o666))
-	set(t, keeper, `closed\inner\open.txt`, "D:P(A;;FA;;;WD)", nt.SetList)
-	set(t, keeper, `closed\inner`, "D:P(A;;FA;;;"+tokens[0].User.String()+")", nt.SetList)
-	set(t, keeper, `closed`, "D:P(A;;FA;;;"+tokens[0].User.String()+")", nt.SetList)
-	if _, err := clerk.Look(`closed`); !nt.Refused(err) {
+	set(t, keeper, `closed\inner\open.txt`, "D:P(A;;FA;;;WD)", fileserver.SetList)
+	set(t, keeper, `closed\inner`, "D:P(A;;FA;;;"+tokens[0].User.String()+")", fileserver.SetList)
+	set(t, keeper, `closed`, "D:P(A;;FA;;;"+tokens[0].User.String()+")", fileserver.SetList)
+	if _, err := clerk.Look(`closed`); !fileserver.Refused(err) {
 		t.Errorf("the folder is open: %v", err)
 	}
 	if _, err := clerk.Look(`closed\inner\open.txt`); err != nil {

@@ -11,9 +11,10 @@ import (
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 )
 
 // A run on a share does what a run on a host does: as reviewed, with originals first, and past what is no longer so.
@@ -24,21 +25,21 @@ func TestRunOnShare(t *testing.T) {
 	at := func(name string) string { return `runs\folder\` + name }
 	for _, n := range []string{"fine", "changed", "gone", "already", "owner", "outside"} {
 		must(t, keeper.s.WriteFile(at(n), nil, 0o666))
-		set(t, keeper, at(n), "D:PAI(A;;FA;;;WD)", nt.SetList)
+		set(t, keeper, at(n), "D:PAI(A;;FA;;;WD)", fileserver.SetList)
 	}
 
 	state := func(name string) perm.Set {
 		t.Helper()
 		seen, err := keeper.Look(at(name))
 		must(t, err)
-		s, err := perm.NTSet(seen.Descriptor)
+		s, err := nt.SetOf(seen.Descriptor)
 		must(t, err)
 		return s
 	}
 
 	with := func(s perm.Set, sddl string, owner ntsd.SID) perm.Set {
 		t.Helper()
-		d, ok := perm.NTOf(s)
+		d, ok := nt.Of(s)
 		to, err := ntsd.ParseSDDL(sddl)
 		must(t, err)
 		d.Control, d.Entries = to.Control, to.Entries
@@ -50,7 +51,7 @@ func TestRunOnShare(t *testing.T) {
 			d.Owner = owner
 		}
 
-		s, err = perm.NTSet(d)
+		s, err = nt.SetOf(d)
 		must(t, err)
 		return s
 	}
@@ -69,18 +70,18 @@ func TestRunOnShare(t *testing.T) {
 		})
 	}
 
-	set(t, keeper, at("already"), "D:PAI(D;;0x2;;;AN)(A;;FR;;;AU)(A;;FA;;;BA)", nt.SetList)
-	set(t, keeper, at("changed"), "D:PAI(A;;FR;;;WD)", nt.SetList)
+	set(t, keeper, at("already"), "D:PAI(D;;0x2;;;AN)(A;;FR;;;AU)(A;;FA;;;BA)", fileserver.SetList)
+	set(t, keeper, at("changed"), "D:PAI(A;;FR;;;WD)", fileserver.SetList)
 	must(t, keeper.s.Remove(at("gone")))
 	list[4].Path = "/crewdocs/outside"
 
 	for _, p := range []string{`/charts/runs/..\..\elsewhere`, "/charts/runs/fine:stream", "/charts/ru*s"} {
-		if _, _, err := nt.Split(p); err == nil || !strings.Contains(err.Error(), "no name on a share holds") {
+		if _, _, err := fileserver.Split(p); err == nil || !strings.Contains(err.Error(), "no name on a share holds") {
 			t.Errorf("%s: %v", p, err)
 		}
 	}
 
-	if share, below, err := nt.Split("/charts/a b/c"); share != "charts" || below != `a b\c` || err != nil {
+	if share, below, err := fileserver.Split("/charts/a b/c"); share != "charts" || below != `a b\c` || err != nil {
 		t.Errorf("%s, %s, %v", share, below, err)
 	}
 
@@ -97,7 +98,7 @@ func TestRunOnShare(t *testing.T) {
 			Roots:   []string{"/charts/runs"},
 			Allowed: []string{"/charts", "/crewdocs"},
 			Chunks:  change.Memory{list},
-			Files:   nt.FileSystem(context.Background(), s),
+			Files:   fileserver.FileSystem(context.Background(), s),
 		}
 
 		must(t, r.Run(t.Context()))

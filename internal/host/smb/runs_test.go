@@ -12,9 +12,10 @@ import (
 	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/seeded"
 )
 
@@ -62,7 +63,7 @@ func (k *thicket) look(name string) ntsd.Descriptor {
 
 func (k *thicket) set(d ntsd.Descriptor) perm.Set {
 	k.t.Helper()
-	s, err := perm.NTSet(d)
+	s, err := nt.SetOf(d)
 	must(k.t, err)
 	return s
 }
@@ -87,7 +88,7 @@ func (k *thicket) grow() {
 		}
 
 		ntsd.Sort(d.Entries)
-		must(k.t, put(k.keeper, k.top+name, d, nt.SetList))
+		must(k.t, put(k.keeper, k.top+name, d, fileserver.SetList))
 	}
 }
 
@@ -137,7 +138,7 @@ func (k *thicket) meddle() {
 	d := k.look(name)
 	d.Entries = append(k.own()[:1], d.Entries...)
 	ntsd.Sort(d.Entries)
-	must(k.t, put(k.keeper, k.top+name, d, nt.SetList))
+	must(k.t, put(k.keeper, k.top+name, d, fileserver.SetList))
 	k.others[name] = true
 }
 
@@ -169,7 +170,7 @@ func (k *thicket) run(s *Session, steps []plan.Step, putBack bool) []plan.Result
 		Roots:   []string{top},
 		Allowed: []string{top},
 		Chunks:  change.Memory{steps},
-		Files:   nt.FileSystem(k.t.Context(), s),
+		Files:   fileserver.FileSystem(k.t.Context(), s),
 		Batch:   1,
 		PutBack: putBack,
 		Progress: func(int, int) {

@@ -15,7 +15,7 @@ import (
 
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/samba"
 )
 
@@ -55,14 +55,20 @@ func TestScan(t *testing.T) {
 	}
 
 	must(t, keeper.s.WriteFile(`tree\deep\deeper\Übersicht.txt`, nil, 0o666))
-	set(t, keeper, `tree\chart 0007.txt`, "D:P(A;;FR;;;AU)", nt.SetList)
+	set(t, keeper, `tree\chart 0007.txt`, "D:P(A;;FR;;;AU)", fileserver.SetList)
 	s, err := Dial(t.Context(), Access{Address: server.Address(), User: "keeper", Password: password})
 	must(t, err)
 	defer s.Close()
 
 	var n nodes
 	told := int64(0)
-	found, err := nt.Scan(t.Context(), s, []string{"/charts/tree", "/nowhere"}, func(p int64) { told = p }, n.put)
+	found, err := fileserver.Scan(
+		t.Context(),
+		s,
+		[]string{"/charts/tree", "/nowhere"},
+		func(p int64) { told = p },
+		n.put,
+	)
 	must(t, err)
 	if found.Paths != 1+1+1200+3 || found.Gaps != 1 || len(found.Denied) != 1 ||
 		found.Denied[0].Path != "/nowhere" || !strings.Contains(found.Denied[0].Reason, "no such share") ||
@@ -92,13 +98,13 @@ func TestScan(t *testing.T) {
 		t.Errorf("%d paths", len(kinds))
 	}
 
-	again, err := nt.Scan(t.Context(), s, []string{"/charts/tree", "/nowhere"}, nil, (&nodes{}).put)
+	again, err := fileserver.Scan(t.Context(), s, []string{"/charts/tree", "/nowhere"}, nil, (&nodes{}).put)
 	if err != nil || again.Forest != found.Forest {
 		t.Errorf("the same tree is %s, then %s: %v", found.Forest, again.Forest, err)
 	}
 
-	set(t, keeper, `tree\deep\deeper`, "D:P(A;OICI;FA;;;BA)", nt.SetList)
-	again, err = nt.Scan(t.Context(), s, []string{"/charts/tree"}, nil, (&nodes{}).put)
+	set(t, keeper, `tree\deep\deeper`, "D:P(A;OICI;FA;;;BA)", fileserver.SetList)
+	again, err = fileserver.Scan(t.Context(), s, []string{"/charts/tree"}, nil, (&nodes{}).put)
 	if err != nil || again.Forest == found.Forest {
 		t.Errorf("a change is not seen: %v", err)
 	}
@@ -108,7 +114,7 @@ func TestScan(t *testing.T) {
 	must(t, err)
 	defer stoker.Close()
 
-	f, err := nt.Scan(t.Context(), stoker, []string{"/charts/tree"}, nil, (&nodes{}).put)
+	f, err := fileserver.Scan(t.Context(), stoker, []string{"/charts/tree"}, nil, (&nodes{}).put)
 	if err != nil || f.Gaps == 0 || !strings.Contains(f.Denied[0].Reason, "denies access") {
 		t.Errorf("%+v, %v", f, err)
 	}
@@ -138,13 +144,13 @@ func TestServerGone(t *testing.T) {
 	s, err := Dial(t.Context(), access)
 	must(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
-	if _, err := nt.Scan(ctx, s, []string{"/charts"}, func(int64) { cancel() }, (&nodes{}).put); err == nil {
+	if _, err := fileserver.Scan(ctx, s, []string{"/charts"}, func(int64) { cancel() }, (&nodes{}).put); err == nil {
 		t.Error("a scan that was given up has a result")
 	}
 
 	// Many folders at once, and nothing is left out.
 	for range 5 {
-		f, err := nt.Scan(t.Context(), s, []string{"/charts"}, nil, (&nodes{}).put)
+		f, err := fileserver.Scan(t.Context(), s, []string{"/charts"}, nil, (&nodes{}).put)
 		if err != nil || f.Gaps > 0 || f.Paths != 1+600 {
 			t.Fatalf("%+v, %v", f, err)
 		}
@@ -152,14 +158,14 @@ func TestServerGone(t *testing.T) {
 
 	begun := time.Now()
 	var once sync.Once
-	f, err := nt.Scan(t.Context(), s, []string{"/charts"}, func(p int64) {
+	f, err := fileserver.Scan(t.Context(), s, []string{"/charts"}, func(p int64) {
 		if p > 350 {
 			once.Do(own.Stop)
 			stopped = true
 		}
 	}, (&nodes{}).put)
 
-	if !errors.Is(err, nt.ErrLost) {
+	if !errors.Is(err, fileserver.ErrLost) {
 		t.Errorf("the server went away in the middle, and the scan says %+v, %v", f, err)
 	}
 
@@ -190,19 +196,19 @@ func TestLongPathAndPlainShare(t *testing.T) {
 	must(t, err)
 	defer s.Close()
 
-	found, err := nt.Scan(t.Context(), s, []string{"/charts/long-paths"}, nil, (&nodes{}).put)
+	found, err := fileserver.Scan(t.Context(), s, []string{"/charts/long-paths"}, nil, (&nodes{}).put)
 	if err != nil || found.Paths != 15 || found.Gaps != 0 {
 		t.Errorf("%+v, %v", found, err)
 	}
 
 	keeper := dial(t, "keeper", "charts")
 	name := strings.ReplaceAll(long, "/", `\`)
-	set(t, keeper, name, "D:P(A;;FA;;;BA)", nt.SetList)
+	set(t, keeper, name, "D:P(A;;FA;;;BA)", fileserver.SetList)
 	if seen, err := keeper.Look(name); err != nil || len(seen.Descriptor.Entries) != 1 {
 		t.Errorf("%d characters: %+v, %v", len(name), seen.Descriptor, err)
 	}
 
-	found, err = nt.Scan(t.Context(), s, []string{"/plain"}, nil, (&nodes{}).put)
+	found, err = fileserver.Scan(t.Context(), s, []string{"/plain"}, nil, (&nodes{}).put)
 	if err != nil || found.Paths != 2 || found.Gaps != 0 || len(found.SIDs) == 0 {
 		t.Errorf("%+v, %v", found, err)
 	}

@@ -24,7 +24,7 @@ import (
 	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 )
 
 // An Access is how a server is reached.
@@ -149,7 +149,7 @@ func (s *Session) again(ctx context.Context, era int) error {
 		}
 
 		if _, told := Status(err); told || time.Now().After(end) {
-			s.ended = fmt.Errorf("%w: %w", nt.ErrLost, err)
+			s.ended = fmt.Errorf("%w: %w", fileserver.ErrLost, err)
 			return s.ended
 		}
 
@@ -173,7 +173,7 @@ type Share struct {
 }
 
 // Open opens a share.
-func (s *Session) Open(ctx context.Context, name string) (nt.Share, error) {
+func (s *Session) Open(ctx context.Context, name string) (fileserver.Share, error) {
 	x := &Share{Name: name, of: s, ctx: ctx, era: -1}
 	if err := x.use(func(*smb2.Share) error { return nil }); err != nil {
 		return nil, err
@@ -225,7 +225,7 @@ func (s *Share) use(ask func(*smb2.Share) error) error {
 			return err
 		}
 		if n == tries {
-			return fmt.Errorf("%w: %w", nt.ErrLost, err)
+			return fmt.Errorf("%w: %w", fileserver.ErrLost, err)
 		}
 		if err := s.of.again(s.ctx, era); err != nil {
 			return err
@@ -246,7 +246,7 @@ func guarded(ask func() error) (err error) {
 // broken reports whether it was the connection that failed, not what was asked.
 func broken(err error) bool {
 	var transport *smb2.TransportError
-	if err == nil || errors.Is(err, nt.ErrLost) {
+	if err == nil || errors.Is(err, fileserver.ErrLost) {
 		return false
 	}
 	code, told := Status(err)
@@ -297,7 +297,7 @@ type handle struct {
 }
 
 // Hold opens something with certain rights.
-func (s *Share) Hold(name string, rights ace.Mask) (h nt.Handle, err error) {
+func (s *Share) Hold(name string, rights ace.Mask) (h fileserver.Handle, err error) {
 	err = s.use(func(m *smb2.Share) error {
 		limit, cancel := context.WithTimeout(s.ctx, s.of.patience)
 		options := uint32(forBackup)
@@ -329,10 +329,10 @@ func (h *handle) Close() error {
 }
 
 // Look reads what it is and its permissions.
-func (h *handle) Look() (nt.Seen, error) {
+func (h *handle) Look() (fileserver.Seen, error) {
 	seen, err := stat(h.f)
 	if err != nil {
-		return nt.Seen{}, lost(err)
+		return fileserver.Seen{}, lost(err)
 	}
 	seen.Name = h.name
 	raw, err := h.f.SecurityInfoRaw(kept)
@@ -346,13 +346,13 @@ func (h *handle) Look() (nt.Seen, error) {
 // lost tells that it was the connection: a handle is gone with it.
 func lost(err error) error {
 	if broken(err) {
-		return fmt.Errorf("%w: %w", nt.ErrLost, err)
+		return fmt.Errorf("%w: %w", fileserver.ErrLost, err)
 	}
 	return explain(err)
 }
 
-func seenOf(info os.FileInfo) nt.Seen {
-	seen := nt.Seen{Name: info.Name(), Kind: perm.File, Size: info.Size(), Modified: info.ModTime()}
+func seenOf(info os.FileInfo) fileserver.Seen {
+	seen := fileserver.Seen{Name: info.Name(), Kind: perm.File, Size: info.Size(), Modified: info.ModTime()}
 	if st, ok := info.Sys().(*smb2.FileStat); ok {
 		seen.Kind = kindOf(st.FileAttributes)
 		seen.ID = st.FileId
@@ -370,23 +370,23 @@ func (e encoded) Size() int         { return len(e) }
 func (e encoded) Encode(dst []byte) { copy(dst, e) }
 
 // Set sets parts of the permissions. It needs a handle with the rights for them.
-func (h *handle) Set(d ntsd.Descriptor, what nt.Part) error {
+func (h *handle) Set(d ntsd.Descriptor, what fileserver.Part) error {
 	var flags smb2.SecurityInformationRequestFlags
-	for part, flag := range map[nt.Part]smb2.SecurityInformationRequestFlags{
-		nt.SetOwner: smb2.OwnerSecurityInformation,
-		nt.SetGroup: smb2.GroupSecurityInformation,
-		nt.SetList:  smb2.DACLSecurityInformation,
+	for part, flag := range map[fileserver.Part]smb2.SecurityInformationRequestFlags{
+		fileserver.SetOwner: smb2.OwnerSecurityInformation,
+		fileserver.SetGroup: smb2.GroupSecurityInformation,
+		fileserver.SetList:  smb2.DACLSecurityInformation,
 	} {
 		if what&part != 0 {
 			flags |= flag
 		}
 	}
 
-	if what&nt.SetOwner == 0 {
+	if what&fileserver.SetOwner == 0 {
 		d.Owner = ntsd.SID{}
 	}
 
-	if what&nt.SetGroup == 0 {
+	if what&fileserver.SetGroup == 0 {
 		d.Group = ntsd.SID{}
 	}
 
@@ -403,7 +403,7 @@ const batch = 1000
 
 // List reads a folder with all permissions. Names that no server of sound mind sends are left out, and over a
 // new connection those that were told already.
-func (s *Share) List(folder string, each func([]nt.Seen) error) error {
+func (s *Share) List(folder string, each func([]fileserver.Seen) error) error {
 	told := map[string]bool{} // of folders that have more than one piece
 	return s.use(func(m *smb2.Share) error {
 		again := map[string]bool{}
@@ -411,9 +411,9 @@ func (s *Share) List(folder string, each func([]nt.Seen) error) error {
 			again[name] = true
 		}
 
-		return s.list(m, folder, func(piece []nt.Seen, last bool) error {
+		return s.list(m, folder, func(piece []fileserver.Seen, last bool) error {
 			if len(again) > 0 {
-				piece = slices.DeleteFunc(piece, func(x nt.Seen) bool { return again[x.Name] })
+				piece = slices.DeleteFunc(piece, func(x fileserver.Seen) bool { return again[x.Name] })
 			}
 
 			if !last {
@@ -431,7 +431,7 @@ func (s *Share) List(folder string, each func([]nt.Seen) error) error {
 	})
 }
 
-func (s *Share) list(m *smb2.Share, folder string, each func(piece []nt.Seen, last bool) error) error {
+func (s *Share) list(m *smb2.Share, folder string, each func(piece []fileserver.Seen, last bool) error) error {
 	limit, cancel := context.WithCancel(s.ctx)
 	defer cancel()
 
@@ -465,7 +465,7 @@ func (s *Share) list(m *smb2.Share, folder string, each func(piece []nt.Seen, la
 			return fail(err)
 		}
 
-		out := make([]nt.Seen, 0, len(list))
+		out := make([]fileserver.Seen, 0, len(list))
 		for _, e := range list {
 			seen := seenOf(e.FileInfo)
 			if seen.Name == "" || seen.Name == "." || seen.Name == ".." || strings.ContainsAny(seen.Name, "/\\\x00") {
@@ -478,11 +478,11 @@ func (s *Share) list(m *smb2.Share, folder string, each func(piece []nt.Seen, la
 			case e.Err != nil:
 				seen.Err = explain(e.Err)
 				// Where it was not the server that refused, it was not asked: others had too much under way.
-				if _, told := Status(e.Err); !told && !nt.Refused(e.Err) && limit.Err() == nil {
+				if _, told := Status(e.Err); !told && !fileserver.Refused(e.Err) && limit.Err() == nil {
 					if broken(e.Err) {
 						return fail(e.Err)
 					}
-					if one, err := nt.Look(s, nt.Joined(folder, seen.Name)); err == nil {
+					if one, err := fileserver.Look(s, fileserver.Joined(folder, seen.Name)); err == nil {
 						seen.Descriptor, seen.Err = one.Descriptor, nil
 					} else {
 						seen.Err = err

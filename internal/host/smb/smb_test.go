@@ -11,7 +11,7 @@ import (
 	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/samba"
 )
 
@@ -54,8 +54,8 @@ func TestMain(m *testing.M) {
 	}())
 }
 
-// Look is nt.Look, as a method.
-func (s *Share) Look(name string) (nt.Seen, error) { return nt.Look(s, name) }
+// Look is fileserver.Look, as a method.
+func (s *Share) Look(name string) (fileserver.Seen, error) { return fileserver.Look(s, name) }
 
 func dial(t testing.TB, user, share string) *Share {
 	t.Helper()
@@ -79,14 +79,14 @@ func must(t testing.TB, err error) {
 }
 
 // set sets parts of a descriptor as the keeper.
-func set(t testing.TB, s *Share, name, sddl string, what nt.Part) {
+func set(t testing.TB, s *Share, name, sddl string, what fileserver.Part) {
 	t.Helper()
 	d, err := ntsd.ParseSDDL(sddl)
 	must(t, err)
 	must(t, put(s, name, d, what))
 }
 
-func put(s *Share, name string, d ntsd.Descriptor, what nt.Part) error {
+func put(s *Share, name string, d ntsd.Descriptor, what fileserver.Part) error {
 	h, err := s.Hold(name, ace.ReadControl|ace.WriteDAC|ace.WriteOwner|ace.ReadAttributes)
 	if err != nil {
 		return err
@@ -101,7 +101,7 @@ func TestLookAndSet(t *testing.T) {
 	must(t, err)
 	text0, _ := top.Descriptor.SDDL()
 	t.Log(text0)
-	set(t, keeper, "", "D:(A;OICI;FA;;;WD)", nt.SetList)
+	set(t, keeper, "", "D:(A;OICI;FA;;;WD)", fileserver.SetList)
 	must(t, purser.s.Mkdir("harbour", 0o777))
 	must(t, purser.s.WriteFile(`harbour\plan.txt`, []byte("x"), 0o666))
 	seen, err := keeper.Look(`harbour\plan.txt`)
@@ -118,7 +118,7 @@ func TestLookAndSet(t *testing.T) {
 
 	d, err := ntsd.ParseSDDL("D:P(A;;FA;;;WD)(D;;0x1;;;AN)")
 	must(t, err)
-	must(t, h.Set(d, nt.SetList))
+	must(t, h.Set(d, fileserver.SetList))
 	seen, err = h.Look()
 	must(t, err)
 	if text, _ := seen.Descriptor.SDDL(); text == "" {

@@ -10,8 +10,8 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
-	"idletally/internal/core/perm"
-	"idletally/internal/host/nt"
+	"idletally/internal/core/perm/nt"
+	"idletally/internal/host/fileserver"
 	"idletally/internal/seeded"
 )
 
@@ -22,7 +22,7 @@ func TestShareListAsTheServerDoes(t *testing.T) {
 	keeper := dial(t, "keeper", "readers")
 	terms, err := keeper.Terms()
 	must(t, err)
-	list, ok := perm.NTOf(terms.Share)
+	list, ok := nt.Of(terms.Share)
 	if !ok {
 		t.Fatal("the server tells no list of the share")
 	}
@@ -39,7 +39,7 @@ func TestShareListAsTheServerDoes(t *testing.T) {
 		share, err := s.Open(t.Context(), "readers")
 		if through == 0 {
 			shut++
-			if !nt.Refused(err) {
+			if !fileserver.Refused(err) {
 				t.Errorf("%s gets nothing through the share, and opens it: %v", names[n], err)
 			}
 
@@ -56,7 +56,7 @@ func TestShareListAsTheServerDoes(t *testing.T) {
 			}
 			h, err := keeper.Hold("file", ace.ReadControl|ace.WriteDAC|ace.WriteOwner|ace.ReadAttributes)
 			must(t, err)
-			must(t, h.Set(d, nt.SetOwner|nt.SetList))
+			must(t, h.Set(d, fileserver.SetOwner|fileserver.SetList))
 			must(t, h.Close())
 			verdicts := ntsd.Place{Descriptor: &d, Parent: &top.Descriptor, Share: through}.Check(token, ace.Full)
 
@@ -92,7 +92,7 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 	r := rand.New(rand.NewPCG(seeded.Rand(t).Uint64(), 2))
 	names, tokens, world := people(t)
 	keeper := dial(t, "keeper", "crewdocs")
-	set(t, keeper, "", "D:P(A;OICI;FA;;;WD)", nt.SetList)
+	set(t, keeper, "", "D:P(A;OICI;FA;;;WD)", fileserver.SetList)
 	const n = 300
 
 	for i := range n {
@@ -111,15 +111,15 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 				Control: ntsd.Protected,
 				Entries: randomList(r, world),
 			},
-				nt.SetOwner|nt.SetList))
+				fileserver.SetOwner|fileserver.SetList))
 
 		must(t, h.Close())
 	}
 
 	all := map[string]access.Place{}
-	must(t, keeper.List("", func(list []nt.Seen) error {
+	must(t, keeper.List("", func(list []fileserver.Seen) error {
 		for _, x := range list {
-			s, err := perm.NTSet(x.Descriptor)
+			s, err := nt.SetOf(x.Descriptor)
 			if err != nil {
 				return err
 			}
@@ -130,14 +130,14 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 
 	shown, hidden := 0, 0
 	for i, token := range tokens {
-		who := access.Subject{ID: perm.SIDOf(token.User)}
+		who := access.Subject{ID: nt.PrincipalOf(token.User)}
 		for _, g := range token.Groups {
-			who.Groups = append(who.Groups, perm.SIDOf(g))
+			who.Groups = append(who.Groups, nt.PrincipalOf(g))
 		}
 
 		asker := access.NewAsker(who)
 		seen := map[string]bool{}
-		must(t, dial(t, names[i], "crewdocs").List("", func(list []nt.Seen) error {
+		must(t, dial(t, names[i], "crewdocs").List("", func(list []fileserver.Seen) error {
 			for _, x := range list {
 				seen[x.Name] = true
 			}
@@ -147,7 +147,7 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 		for name, p := range all {
 			may := asker.Sees(access.Way{p})
 			if may != seen[name] {
-				v, _ := perm.NTOf(p.Set)
+				v, _ := nt.Of(p.Set)
 				text, _ := v.SDDL()
 				t.Errorf("%s of kind %s to %s: the server shows it: %t, the core says %t\n%s", name, p.Kind, names[i],
 					seen[name], may, text)

@@ -192,7 +192,7 @@ func (d *Desk) matter(
 	ctx context.Context, application, host string, dir *perm.Directory, each func(func(plan.Step) error) error,
 ) (out []perm.Principal, err error) {
 	add := func(id perm.Principal) {
-		if len(out) < maxMatter && !id.IsGroup() && !slices.Contains(out, id) {
+		if len(out) < maxMatter && !dir.IsGroup(id) && !slices.Contains(out, id) {
 			out = append(out, id)
 		}
 	}

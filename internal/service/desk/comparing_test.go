@@ -11,6 +11,7 @@ import (
 
 	"idletally/internal/core/drift"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -24,9 +25,9 @@ func TestKeepComparing(t *testing.T) {
 	m := tree.Memory{}
 	forest := m.Add(tree.Node{
 		Forest: true,
-		Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set(),
+		Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: posix.State{Mode: 0o755}.Set(),
 			Child: m.Add(tree.Node{
-				Entries: []tree.Entry{{Name: "log", Kind: perm.File, Set: perm.POSIX{Mode: 0o666}.Set()}},
+				Entries: []tree.Entry{{Name: "log", Kind: perm.File, Set: posix.State{Mode: 0o666}.Set()}},
 			})}},
 	})
 

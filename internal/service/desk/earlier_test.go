@@ -10,6 +10,7 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -45,10 +46,10 @@ func TestUnreadFindingsStand(t *testing.T) {
 	st := d.Store
 	m := tree.Memory{}
 	file := func(name string, md mode.Mode) tree.Entry {
-		return tree.Entry{Name: name, Kind: perm.File, Set: perm.POSIX{Mode: md}.Set()}
+		return tree.Entry{Name: name, Kind: perm.File, Set: posix.State{Mode: md}.Set()}
 	}
 	folder := func(name string, gap tree.Gap, in ...tree.Entry) tree.Entry {
-		e := tree.Entry{Name: name, Kind: perm.Folder, Set: perm.POSIX{Mode: 0o755}.Set(), Gap: gap}
+		e := tree.Entry{Name: name, Kind: perm.Folder, Set: posix.State{Mode: 0o755}.Set(), Gap: gap}
 		if gap == tree.NoGap {
 			e.Child = m.Add(tree.Node{Entries: in})
 		}

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/service/store"
 )
@@ -30,8 +31,8 @@ func TestMuchIsLeft(t *testing.T) {
 		step := plan.Step{
 			Path:   "/srv/x",
 			Kind:   perm.File,
-			Before: perm.POSIX{Mode: 0o644}.Set(),
-			After:  perm.POSIX{Mode: 0o600}.Set(),
+			Before: posix.State{Mode: 0o644}.Set(),
+			After:  posix.State{Mode: 0o600}.Set(),
 		}
 
 		if err := b.add("pontoon", []string{"/srv"}, []plan.Step{step}, nil); err != nil {
@@ -57,8 +58,8 @@ func TestTooLongForAPlan(t *testing.T) {
 		return plan.Step{
 			Path:   path,
 			Kind:   perm.File,
-			Before: perm.POSIX{Mode: 0o644}.Set(),
-			After:  perm.POSIX{Mode: 0o600}.Set(),
+			Before: posix.State{Mode: 0o644}.Set(),
+			After:  posix.State{Mode: 0o600}.Set(),
 		}
 	}
 

@@ -8,6 +8,7 @@ import (
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/store"
@@ -20,7 +21,7 @@ import (
 func (d *Desk) handDown(
 	ctx context.Context, snap store.Snapshot, steps []plan.Step, anew map[string]bool,
 ) ([]plan.Step, error) {
-	if !slices.ContainsFunc(steps, func(s plan.Step) bool { return s.After.Scheme() == perm.SchemeNT }) {
+	if !slices.ContainsFunc(steps, func(s plan.Step) bool { return s.After.Scheme() == nt.ID }) {
 		return steps, nil
 	}
 
@@ -40,14 +41,14 @@ func (d *Desk) handDown(
 			up = up[:len(up)-1]
 		}
 
-		found, ok := perm.NTOf(e.Set)
+		found, ok := nt.Of(e.Set)
 		if !ok || e.Kind == perm.Link {
 			return nil
 		}
 
 		after := found
 		if s, ok := asked[path]; ok {
-			if after, ok = perm.NTOf(s.After); !ok {
+			if after, ok = nt.Of(s.After); !ok {
 				return nil
 			}
 			delete(asked, path)
@@ -65,7 +66,7 @@ func (d *Desk) handDown(
 			up = append(up, level{path, found, after})
 		}
 
-		set, err := perm.NTSet(after)
+		set, err := nt.SetOf(after)
 		if err != nil {
 			return fmt.Errorf("%w: %s: %w", ErrBad, pathname.Escape(path), err)
 		}

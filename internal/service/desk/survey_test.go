@@ -8,6 +8,7 @@ import (
 
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/store"
@@ -26,11 +27,11 @@ func TestSurvey(t *testing.T) {
 		files = append(files, tree.Entry{
 			Name: fmt.Sprintf("f%05d", i),
 			Kind: perm.File,
-			Set:  perm.POSIX{UID: uint32(i)}.Set(),
+			Set:  posix.State{UID: uint32(i)}.Set(),
 		})
 	}
 
-	set := perm.POSIX{}.Set()
+	set := posix.State{}.Set()
 	full := m.Add(tree.Node{Entries: files})
 	forest := m.Add(tree.Node{
 		Forest: true,

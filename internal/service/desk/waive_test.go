@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -28,7 +29,7 @@ func TestWaiversOutliveNames(t *testing.T) {
 
 	m := tree.Memory{}
 	entry := func(name string, kind perm.Kind, uid uint32) tree.Entry {
-		return tree.Entry{Name: name, Kind: kind, Set: perm.POSIX{UID: uid, Mode: 0o755}.Set()}
+		return tree.Entry{Name: name, Kind: kind, Set: posix.State{UID: uid, Mode: 0o755}.Set()}
 	}
 	top := entry("/srv", perm.Folder, 0)
 	top.Child = m.Add(tree.Node{Entries: []tree.Entry{
@@ -40,9 +41,9 @@ func TestWaiversOutliveNames(t *testing.T) {
 	// look compares a snapshot in which accounts have some names, and returns its groups by what was found.
 	look := func(names ...string) map[string]store.Group {
 		t.Helper()
-		dir := &perm.Directory{Accounts: []perm.Account{{ID: perm.UID(0), Name: "root"}}}
+		dir := &perm.Directory{Accounts: []perm.Account{{ID: posix.UID(0), Name: "root"}}}
 		for i, name := range names {
-			dir.Accounts = append(dir.Accounts, perm.Account{ID: perm.UID(uint32(i + 1)), Name: name})
+			dir.Accounts = append(dir.Accounts, perm.Account{ID: posix.UID(uint32(i + 1)), Name: name})
 		}
 		time.Sleep(2 * time.Millisecond) // they sort by time
 		id, err := st.AddHeard(ctx, "boats", "dory", []string{"/srv"}, false,

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/wire"
 )
@@ -19,7 +20,7 @@ func TestClaimComparison(t *testing.T) {
 	m := tree.Memory{}
 	forest := m.Add(tree.Node{
 		Forest:  true,
-		Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: perm.POSIX{UID: 7}.Set()}},
+		Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: posix.State{UID: 7}.Set()}},
 	})
 	must(t, s.PutNodes(ctx, [][]byte{m[forest]}))
 	done := wire.SnapshotDone{Forest: forest, Directory: &perm.Directory{}}
@@ -154,12 +155,12 @@ func TestNewestIsTheLastLook(t *testing.T) {
 	for i, what := range []string{"before", "heard", "asked", "later"} {
 		forest := m.Add(tree.Node{
 			Forest:  true,
-			Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: perm.POSIX{UID: uint32(i)}.Set()}},
+			Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: posix.State{UID: uint32(i)}.Set()}},
 		})
 		must(t, s.PutNodes(ctx, [][]byte{m[forest]}))
 		looks[what] = wire.SnapshotDone{
 			Forest:    forest,
-			Directory: &perm.Directory{Accounts: []perm.Account{{ID: perm.UID(uint32(i)), Name: what}}},
+			Directory: &perm.Directory{Accounts: []perm.Account{{ID: posix.UID(uint32(i)), Name: what}}},
 		}
 	}
 

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/seeded"
 	"idletally/internal/service/mariadb"
@@ -46,7 +47,7 @@ func wood(r *rand.Rand) (tree.Memory, tree.Hash) {
 			e := tree.Entry{
 				Name: fmt.Sprint(i),
 				Kind: perm.File,
-				Set:  perm.POSIX{UID: uint32(kind), GID: uint32(depth)}.Set(),
+				Set:  posix.State{UID: uint32(kind), GID: uint32(depth)}.Set(),
 			}
 			if depth > 0 && r.IntN(2) == 0 {
 				e.Kind, e.Child = perm.Folder, grow(depth-1)
@@ -57,7 +58,7 @@ func wood(r *rand.Rand) (tree.Memory, tree.Hash) {
 		return m.Add(n)
 	}
 
-	e := tree.Entry{Name: "/srv", Kind: perm.Folder, Set: perm.POSIX{UID: uint32(r.IntN(50))}.Set(), Child: grow(4)}
+	e := tree.Entry{Name: "/srv", Kind: perm.Folder, Set: posix.State{UID: uint32(r.IntN(50))}.Set(), Child: grow(4)}
 	return m, m.Add(tree.Node{Forest: true, Entries: []tree.Entry{e}})
 }
 
@@ -307,7 +308,7 @@ func TestCheckTells(t *testing.T) {
 	ctx := t.Context()
 	m := tree.Memory{}
 	in := func(child tree.Hash, name string) tree.Entry {
-		return tree.Entry{Name: name, Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: child}
+		return tree.Entry{Name: name, Kind: perm.Folder, Set: posix.State{}.Set(), Child: child}
 	}
 	gone := m.Add(tree.Node{})
 	forest := m.Add(tree.Node{

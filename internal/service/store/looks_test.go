@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/wire"
 )
@@ -23,12 +24,12 @@ func TestLooks(t *testing.T) {
 	for i := range looks {
 		forest := m.Add(tree.Node{
 			Forest:  true,
-			Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: perm.POSIX{UID: uint32(i)}.Set()}},
+			Entries: []tree.Entry{{Name: "/srv", Kind: perm.File, Set: posix.State{UID: uint32(i)}.Set()}},
 		})
 		must(t, s.PutNodes(ctx, [][]byte{m[forest]}))
 		looks[i] = wire.SnapshotDone{
 			Forest:    forest,
-			Directory: &perm.Directory{Accounts: []perm.Account{{ID: perm.UID(uint32(i)), Name: "purser"}}},
+			Directory: &perm.Directory{Accounts: []perm.Account{{ID: posix.UID(uint32(i)), Name: "purser"}}},
 		}
 	}
 

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/seeded"
 	"idletally/internal/wire"
@@ -50,7 +51,7 @@ func TestNodesThatComeToTooMuch(t *testing.T) {
 	bomb := func(levels int, names ...string) (m tree.Memory, top tree.Hash) {
 		m = tree.Memory{}
 		top = m.Add(tree.Node{
-			Entries: []tree.Entry{{Name: fmt.Sprint(levels), Kind: perm.File, Set: perm.POSIX{}.Set()}},
+			Entries: []tree.Entry{{Name: fmt.Sprint(levels), Kind: perm.File, Set: posix.State{}.Set()}},
 		})
 		for range levels {
 			var n tree.Node
@@ -58,7 +59,7 @@ func TestNodesThatComeToTooMuch(t *testing.T) {
 				n.Entries = append(n.Entries, tree.Entry{
 					Name:  name,
 					Kind:  perm.Folder,
-					Set:   perm.POSIX{}.Set(),
+					Set:   posix.State{}.Set(),
 					Child: top,
 				})
 			}

@@ -130,9 +130,9 @@ func sayScheme(v *perm.View) {
 	switch {
 	case v.Scheme != "":
 	case v.Inheritance != "":
-		v.Scheme = perm.SchemeNT.String()
+		v.Scheme = "nt"
 	default:
-		v.Scheme = perm.SchemePOSIX.String()
+		v.Scheme = "posix"
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/seeded"
 )
 
@@ -40,7 +41,7 @@ func keep(t *testing.T, app, host string, paths, gaps []string) Report {
 				Path:     p,
 				Kind:     perm.File,
 				Aspect:   perm.AspectMode,
-				FoundSet: perm.POSIX{}.Set(),
+				FoundSet: posix.State{}.Set(),
 				Group:    g.ID,
 			}))
 	}
@@ -230,7 +231,7 @@ func TestPlaces(t *testing.T) {
 	})
 
 	must(t, err)
-	set := perm.POSIX{}.Set()
+	set := posix.State{}.Set()
 	opens := perm.Effect{Opens: []perm.Gain{{}}}
 
 	for _, f := range []drift.Finding{

@@ -18,6 +18,7 @@ import (
 	"idletally/internal/core/drift"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/mariadb"
@@ -359,16 +360,16 @@ func TestClaimWork(t *testing.T) {
 func node(entries ...tree.Entry) []byte { return tree.Encode(tree.Node{Entries: entries}) }
 
 func file(n string, m mode.Mode) tree.Entry {
-	return tree.Entry{Name: n, Kind: perm.File, Set: perm.POSIX{Mode: m}.Set()}
+	return tree.Entry{Name: n, Kind: perm.File, Set: posix.State{Mode: m}.Set()}
 }
 
 func TestNodes(t *testing.T) {
 	ctx := t.Context()
 	leaf := node(file("a", 0o600), file("\xff\n", mode.Mode(rand.IntN(0o7777))))
-	folder := node(tree.Entry{Name: "d", Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: tree.Sum(leaf)})
+	folder := node(tree.Entry{Name: "d", Kind: perm.Folder, Set: posix.State{}.Set(), Child: tree.Sum(leaf)})
 	root := tree.Encode(tree.Node{
 		Forest:  true,
-		Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: perm.POSIX{}.Set(), Child: tree.Sum(folder)}},
+		Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: posix.State{}.Set(), Child: tree.Sum(folder)}},
 	})
 	if err := st.PutNodes(ctx, [][]byte{folder}); !errors.Is(err, ErrBadNode) ||
 		!strings.Contains(err.Error(), "was not sent before it") {
@@ -418,7 +419,7 @@ func TestReports(t *testing.T) {
 	app, host := name("app"), name("host")
 	w, err := st.NewReport(ctx, Report{Application: app, Edition: 1, Host: host, Snapshot: NewID(), Problems: "[]"})
 	must(t, err)
-	set := perm.POSIX{UID: 7, Mode: 0o644}.Set()
+	set := posix.State{UID: 7, Mode: 0o644}.Set()
 	group := drift.Group{
 		ID:       "0123456789ab",
 		Rule:     "r",
@@ -498,7 +499,7 @@ func aPlan(t *testing.T, hosts ...string) (Plan, plan.Manifest) {
 
 	for _, h := range hosts {
 		data := plan.EncodeChunk([]plan.Step{
-			{Path: "/srv/x", Kind: perm.File, Before: perm.POSIX{Mode: 1}.Set(), After: perm.POSIX{Mode: 2}.Set()},
+			{Path: "/srv/x", Kind: perm.File, Before: posix.State{Mode: 1}.Set(), After: posix.State{Mode: 2}.Set()},
 		})
 		chunks = append(chunks, Chunk{Host: h, Data: data})
 		m.Hosts = append(m.Hosts, plan.HostPart{
@@ -655,8 +656,8 @@ func TestPlanStates(t *testing.T) {
 			st.PutOriginals(ctx, run, h.Host, 0,
 				plan.EncodeChunk([]plan.Step{
 					{
-						Path: "/srv/x", Kind: perm.File, Before: perm.POSIX{Mode: 1}.Set(),
-						After: perm.POSIX{Mode: 2}.Set(),
+						Path: "/srv/x", Kind: perm.File, Before: posix.State{Mode: 1}.Set(),
+						After: posix.State{Mode: 2}.Set(),
 					},
 				})))
 
@@ -1320,7 +1321,7 @@ func TestViewsFromBefore(t *testing.T) {
 	posix, share := perm.View{Owner: "root", Mode: "0640"}, perm.View{Owner: "root", Inheritance: perm.InheritsStopped}
 	sayScheme(&posix)
 	sayScheme(&share)
-	if posix.Scheme != "posix" || posix.OfShare() || !share.OfShare() {
+	if posix.Scheme != "posix" || posix.FromAbove() || !share.FromAbove() {
 		t.Errorf("%+v, %+v", posix, share)
 	}
 }

@@ -7,6 +7,7 @@ import (
 
 	"idletally/internal/core/drift"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 )
 
 // What a comparison that was killed has left of its report goes, with its findings; what is whole stays, and
@@ -25,7 +26,7 @@ func TestDropUnfinished(t *testing.T) {
 					Path:     fmt.Sprint("/srv/", i),
 					Kind:     perm.File,
 					Aspect:   perm.AspectMode,
-					FoundSet: perm.POSIX{Mode: 0o644}.Set(),
+					FoundSet: posix.State{Mode: 0o644}.Set(),
 					Group:    "0123456789ab",
 				}))
 		}

@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"idletally/internal/core/ntsd"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 )
 
 // What a server tells of its accounts is bounded as a whole: it may tell of one after the other without end.
@@ -36,7 +36,7 @@ func (m *members) grow(bytes int) error {
 }
 
 // Accounts lists the accounts and groups that a server keeps, with the groups of each, through the pipe "samr".
-func Accounts(rw io.ReadWriter) ([]nt.Account, error) {
+func Accounts(rw io.ReadWriter) ([]fileserver.Account, error) {
 	p, err := open(rw, sam)
 	if err != nil {
 		return nil, fmt.Errorf("accounts: %w", err)
@@ -49,7 +49,7 @@ func Accounts(rw io.ReadWriter) ([]nt.Account, error) {
 	return out, nil
 }
 
-func (m *members) all() (out []nt.Account, err error) {
+func (m *members) all() (out []fileserver.Account, err error) {
 	w := &writer{}
 	w.u32(0)
 	w.u32(0x0200_0000)
@@ -109,7 +109,7 @@ func (m *members) all() (out []nt.Account, err error) {
 			}
 
 			for _, x := range list {
-				out = append(out, nt.Account{
+				out = append(out, fileserver.Account{
 					SID:    ntsd.NewSID(d.sid.Authority(), append(d.sid.Subs(), x.rid)...),
 					Name:   x.name,
 					Domain: d.name,

@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"idletally/internal/core/ntsd"
-	"idletally/internal/host/nt"
+	"idletally/internal/host/fileserver"
 )
 
 // What an identity is (MS-LSAT 2.2.13).
@@ -103,8 +103,8 @@ func (r *reader) domains() (out []domain) {
 }
 
 // Of returns the names of identities, in their order. One that the server does not know has an empty name.
-func (n *Names) Of(sids []ntsd.SID) ([]nt.Name, error) {
-	var out []nt.Name
+func (n *Names) Of(sids []ntsd.SID) ([]fileserver.Name, error) {
+	var out []fileserver.Name
 	for part := range slices.Chunk(sids, most) {
 		w := &writer{}
 		w.handle(n.policy)
@@ -136,7 +136,7 @@ func (n *Names) Of(sids []ntsd.SID) ([]nt.Name, error) {
 			}
 		}
 
-		got := make([]nt.Name, len(part))
+		got := make([]fileserver.Name, len(part))
 		for i, e := range entries {
 			name := ""
 			if e.name {
@@ -147,7 +147,7 @@ func (n *Names) Of(sids []ntsd.SID) ([]nt.Name, error) {
 				continue
 			}
 
-			got[i] = nt.Name{Name: name, Group: e.use == isGroup || e.use == isAlias || e.use == isWellKnown}
+			got[i] = fileserver.Name{Name: name, Group: e.use == isGroup || e.use == isAlias || e.use == isWellKnown}
 			if int(e.domain) < len(domains) {
 				got[i].Domain = domains[e.domain].name
 			}

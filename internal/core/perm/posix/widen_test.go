@@ -1,38 +1,51 @@
-package perm
+package posix
 
 import (
 	"math/rand/v2"
 	"testing"
 
 	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
 )
 
 // randomWant declares some aspects of a path: mode as numbers, entries exactly or at the least, defaults in each form.
-func randomWant(r *rand.Rand) *Desired {
-	w := &Desired{Rule: map[Aspect]int{}}
+func randomWant(r *rand.Rand) *perm.Desired {
+	w := &perm.Desired{Rule: map[perm.Aspect]int{}}
 	if r.IntN(3) > 0 {
 		w.Mode = exactly(mode.Mode(r.Uint32N(0o1000)))
 	}
 	if r.IntN(3) > 0 {
 		l := randomNamed(r)
-		w.Entries, w.AtLeast = &l, r.IntN(3) == 0
+		w.Entries = &perm.DesiredEntries{List: asked(l), AtLeast: r.IntN(3) == 0}
 	}
 	if r.IntN(3) == 0 {
 		l := randomNamed(r)
-		w.Defaults, w.Derived, w.DefaultsAtLeast = &l, r.IntN(3) == 0, r.IntN(3) == 0
+		w.Defaults = &perm.DesiredEntries{List: asked(l), Derived: r.IntN(3) == 0, AtLeast: r.IntN(3) == 0}
 	}
 	return w
 }
 
+// asked returns named entries as a rule asks for them.
+func asked(l posixacl.List) (out []perm.DesiredEntry) {
+	for _, e := range l {
+		who := UID(e.ID)
+		if e.Tag == posixacl.Group {
+			who = GID(e.ID)
+		}
+		out = append(out, perm.DesiredEntry{who, e.Perm})
+	}
+	return out
+}
+
 // most is what somebody may have after some aspects were mended: what they had, and what the mended aspects
 // declare for them. A named entry that goes lets them have what the classes have.
-func most(w *Desired, mended []Aspect, p POSIX, s posixacl.Subject) mode.Perm {
+func most(w *perm.Desired, mended []perm.Aspect, p State, s posixacl.Subject) mode.Perm {
 	allowed := p.subjectMay(s)
 	_, group, other, _ := p.masked()
 	for _, a := range mended {
 		switch {
-		case a == AspectMode && w.Mode != nil:
+		case a == perm.AspectMode && w.Mode != nil:
 			m := w.Mode.Apply(p.declaredMode(), false)
 			mask, masked := p.Access.Find(posixacl.Mask, posixacl.NoID)
 			switch {
@@ -48,9 +61,9 @@ func most(w *Desired, mended []Aspect, p POSIX, s posixacl.Subject) mode.Perm {
 			}
 
 			group, other = group|m.Group(), other|m.Other()
-		case a == AspectEntries && w.Entries != nil:
-			for _, e := range *w.Entries {
-				if e.Tag == posixacl.User && e.ID == s.UID || e.Tag == posixacl.Group && s.In(e.ID) {
+		case a == perm.AspectEntries && w.Entries != nil:
+			for _, e := range w.Entries.List {
+				if n, _ := Number(e.Who); !IsGroup(e.Who) && n == s.UID || IsGroup(e.Who) && s.In(n) {
 					allowed |= e.Perm
 				}
 			}
@@ -69,20 +82,20 @@ func most(w *Desired, mended []Aspect, p POSIX, s posixacl.Subject) mode.Perm {
 func TestMendingWidensNothing(t *testing.T) {
 	r := random(t)
 	for range 60_000 {
-		p, w := randomState(r, Folder), randomWant(r)
-		var mended []Aspect
-		for _, a := range []Aspect{AspectMode, AspectEntries, AspectDefaults} {
+		p, w := randomState(r, perm.Folder), randomWant(r)
+		var mended []perm.Aspect
+		for _, a := range []perm.Aspect{perm.AspectMode, perm.AspectEntries, perm.AspectDefaults} {
 			if r.IntN(2) == 0 {
 				mended = append(mended, a)
 			}
 		}
 
-		set, err := w.ApplyOnly(Found{Kind: Folder, Set: p.Set()}, mended)
+		set, err := w.ApplyOnly(perm.Found{Kind: perm.Folder, Set: p.Set()}, mended)
 		if err != nil {
 			t.Fatal(err)
 		}
 
-		after, err := POSIXOf(set)
+		after, err := Of(set)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -105,33 +118,34 @@ func TestMaskKeeps(t *testing.T) {
 		return posixacl.Entry{Tag: posixacl.User, ID: id, Perm: perm}
 	}
 	read := mode.Perm(4)
-	found := POSIX{}.rebuild(0o660, posixacl.List{user(5, 6)}, &read) // setfacl, then chmod 0640
-	none, games := posixacl.List{}, posixacl.List{user(5, 7)}
+	found := State{}.rebuild(0o660, posixacl.List{user(5, 6)}, &read) // setfacl, then chmod 0640
+	none, games := perm.DesiredEntries{}, perm.DesiredEntries{List: []perm.DesiredEntry{{UID(5), 7}}}
 
 	for what, x := range map[string]struct {
-		w     Desired
-		a     Aspect
+		w     perm.Desired
+		a     perm.Aspect
 		group mode.Perm
 		five  mode.Perm
 	}{
-		"no entries":                  {Desired{Entries: &none}, AspectEntries, 4, 0},
-		"another entry":               {Desired{Entries: &games}, AspectEntries, 4, 7},
-		"a mode that raises the mask": {Desired{Mode: exactly(0o660)}, AspectMode, 6, 4},
-		"a mode that does not":        {Desired{Mode: exactly(0o600)}, AspectMode, 0, 4},
-		"defaults that are derived":   {Desired{Defaults: &none, Derived: true}, AspectDefaults, 4, 4},
+		"no entries":                  {perm.Desired{Entries: &none}, perm.AspectEntries, 4, 0},
+		"another entry":               {perm.Desired{Entries: &games}, perm.AspectEntries, 4, 7},
+		"a mode that raises the mask": {perm.Desired{Mode: exactly(0o660)}, perm.AspectMode, 6, 4},
+		"a mode that does not":        {perm.Desired{Mode: exactly(0o600)}, perm.AspectMode, 0, 4},
+		"defaults that are derived": {perm.Desired{Defaults: &perm.DesiredEntries{Derived: true}},
+			perm.AspectDefaults, 4, 4},
 	} {
-		set, err := x.w.ApplyOnly(Found{Kind: Folder, Set: found.Set()}, []Aspect{x.a})
+		set, err := x.w.ApplyOnly(perm.Found{Kind: perm.Folder, Set: found.Set()}, []perm.Aspect{x.a})
 		if err != nil {
 			t.Fatal(err)
 		}
 
-		got, err := POSIXOf(set)
+		got, err := Of(set)
 		if err != nil {
 			t.Fatal(err)
 		}
 
-		if x.a == AspectDefaults {
-			got = POSIX{Mode: got.Default.Mode(0), Access: got.Default}
+		if x.a == perm.AspectDefaults {
+			got = State{Mode: got.Default.Mode(0), Access: got.Default}
 		}
 
 		_, group, _, named := got.masked()
@@ -142,14 +156,14 @@ func TestMaskKeeps(t *testing.T) {
 	}
 
 	// At the least: what the mask kept from default entries is not there.
-	folder := POSIX{Mode: 0o750, Default: posixacl.Build(7, 7, 0, posixacl.List{user(5, 7)}, &read)}
-	w := Desired{Defaults: &posixacl.List{user(6, 4)}, DefaultsAtLeast: true}
-	set, err := w.ApplyOnly(Found{Kind: Folder, Set: folder.Set()}, []Aspect{AspectDefaults})
+	folder := State{Mode: 0o750, Default: posixacl.Build(7, 7, 0, posixacl.List{user(5, 7)}, &read)}
+	w := perm.Desired{Defaults: &perm.DesiredEntries{List: []perm.DesiredEntry{{UID(6), 4}}, AtLeast: true}}
+	set, err := w.ApplyOnly(perm.Found{Kind: perm.Folder, Set: folder.Set()}, []perm.Aspect{perm.AspectDefaults})
 	if err != nil {
 		t.Fatal(err)
 	}
 
-	got, err := POSIXOf(set)
+	got, err := Of(set)
 	if err != nil {
 		t.Fatal(err)
 	}

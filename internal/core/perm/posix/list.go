@@ -1,10 +1,11 @@
-package perm
+package posix
 
 import (
 	"errors"
 	"fmt"
 
 	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
 )
 
@@ -115,26 +116,26 @@ func chmodNote(l posixacl.List) string {
 
 // FolderWith is the state of a folder whose mode and default entries are given, as text, with the
 // names that stand in them.
-func FolderWith(m mode.Mode, defaults string) (Set, *Directory, error) {
-	p := POSIX{Mode: m}
+func FolderWith(m mode.Mode, defaults string) (perm.Set, *perm.Directory, error) {
+	p := State{Mode: m}
 	n := &ids{map[uint32]string{}, map[string]uint32{}}
 	if defaults != "" {
 		access, list, err := posixacl.ParseText(defaults, n.find)
 		if err != nil {
-			return Set{}, nil, err
+			return perm.Set{}, nil, err
 		}
 		if access != nil && list != nil {
-			return Set{}, nil, errors.New(
+			return perm.Set{}, nil, errors.New(
 				"give default entries alone: with default: in front of each, or without it at all")
 		}
 
 		p.Default = append(list, access...)
 	}
 
-	d := &Directory{}
+	d := &perm.Directory{}
 	for id, name := range n.names {
-		d.Accounts = append(d.Accounts, Account{ID: UID(id), Name: name})
-		d.Groups = append(d.Groups, Account{ID: GID(id), Name: name})
+		d.Accounts = append(d.Accounts, perm.Account{ID: UID(id), Name: name})
+		d.Groups = append(d.Groups, perm.Account{ID: GID(id), Name: name})
 	}
 
 	return p.Set(), d.Index(), nil

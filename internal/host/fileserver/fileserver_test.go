@@ -1,4 +1,4 @@
-package nt
+package fileserver
 
 import (
 	"context"

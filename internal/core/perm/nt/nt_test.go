@@ -1,12 +1,18 @@
-package perm
+package nt
 
 import (
+	"math/rand/v2"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
 
+	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/perm/schemetest"
+	"idletally/internal/seeded"
 )
 
 var (
@@ -16,21 +22,21 @@ var (
 	stray    = ntsd.NewSID(5, 21, 1, 2, 3, 4711)
 )
 
-func server() *Directory {
-	return (&Directory{
-		Accounts: []Account{
-			{ID: SIDOf(surveyor), Name: "surveyor", Groups: []Principal{SIDOf(crewSID)}},
-			{ID: SIDOf(ntsd.System), Name: "system"},
+func server() *perm.Directory {
+	return (&perm.Directory{
+		Accounts: []perm.Account{
+			{ID: PrincipalOf(surveyor), Name: "surveyor", Groups: []perm.Principal{PrincipalOf(crewSID)}},
+			{ID: PrincipalOf(ntsd.System), Name: "system"},
 			{
-				ID: SIDOf(ntsd.NewSID(5, 21, 1, 2, 3, 1002)), Name: "both",
-				Groups: []Principal{SIDOf(crewSID), SIDOf(mates)},
+				ID: PrincipalOf(ntsd.NewSID(5, 21, 1, 2, 3, 1002)), Name: "both",
+				Groups: []perm.Principal{PrincipalOf(crewSID), PrincipalOf(mates)},
 			},
 		},
-		Groups: []Account{{ID: SIDOf(crewSID), Name: "crew"}, {ID: SIDOf(mates), Name: "mates"}},
+		Groups: []perm.Account{{ID: PrincipalOf(crewSID), Name: "crew"}, {ID: PrincipalOf(mates), Name: "mates"}},
 	}).Index()
 }
 
-func nt(t testing.TB, sddl string) Set {
+func nt(t testing.TB, sddl string) perm.Set {
 	t.Helper()
 	sddl = strings.NewReplacer("surveyor", surveyor.String(), "crew", crewSID.String(), "mates", mates.String(),
 		"stray", stray.String()).Replace(sddl)
@@ -38,7 +44,7 @@ func nt(t testing.TB, sddl string) Set {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := NTSet(d)
+	s, err := SetOf(d)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -47,25 +53,25 @@ func nt(t testing.TB, sddl string) Set {
 
 func TestNTSet(t *testing.T) {
 	s := nt(t, "O:surveyorG:BAD:PAI(D;;0x2;;;crew)(A;OICIID;FA;;;SY)")
-	if back, err := ParseSet(s.Bytes()); err != nil || back != s {
+	if back, err := perm.ParseSet(s.Bytes()); err != nil || back != s {
 		t.Errorf("%x, %v", back.Bytes(), err)
 	}
 
 	for _, bad := range []string{"\x02", "\x02\x01\x00", s.Bytes() + "x", s.Bytes()[:len(s.Bytes())-1], "\x03abc"} {
-		if got, err := ParseSet(bad); err == nil {
+		if got, err := perm.ParseSet(bad); err == nil {
 			t.Errorf("%x was read as %x", bad, got.Bytes())
 		}
 	}
 
-	if _, err := POSIXOf(s); err == nil {
+	if _, err := posix.Of(s); err == nil {
 		t.Error("it is a POSIX state, too")
 	}
 
-	if _, ok := NTOf(POSIX{}.Set()); ok {
+	if _, ok := Of(posix.State{}.Set()); ok {
 		t.Error("a POSIX state is a descriptor, too")
 	}
 
-	if got := TraitsOf(s); got != WithEntries {
+	if got := perm.TraitsOf(s); got != perm.WithEntries {
 		t.Errorf("traits %v", got)
 	}
 }
@@ -74,8 +80,8 @@ func TestNTSet(t *testing.T) {
 func TestAlsoKnown(t *testing.T) {
 	d := server()
 	id := ntsd.NewSID(22, 1, 1000)
-	below := SIDOf(id)
-	if !d.Undissolved(id) || !d.Undissolved(ntsd.NewSID(22, 2, 1000)) {
+	below := PrincipalOf(id)
+	if !Undissolved(d, id) || !Undissolved(d, ntsd.NewSID(22, 2, 1000)) {
 		t.Error("the system's accounts are known before anybody said who they are")
 	}
 
@@ -83,7 +89,7 @@ func TestAlsoKnown(t *testing.T) {
 	d.AlsoKnown(d.Accounts[0].ID, below)
 	d.AlsoKnown(d.Accounts[0].ID, below)
 	d.Index()
-	if d.Undissolved(id) || !d.Undissolved(ntsd.NewSID(22, 1, 1001)) {
+	if Undissolved(d, id) || !Undissolved(d, ntsd.NewSID(22, 1, 1001)) {
 		t.Error("it is not known who that is, or of another one it is")
 	}
 
@@ -95,8 +101,8 @@ func TestAlsoKnown(t *testing.T) {
 
 func TestNTView(t *testing.T) {
 	d := server()
-	v := Describe(Folder, nt(t, "O:strayD:AI(D;OICI;0x10000;;;crew)(A;OICIID;FA;;;SY)(A;ID;FR;;;WD)"), d)
-	if v.Owner != stray.String() || len(v.Unknown) != 1 || v.Inheritance != InheritsFromAbove {
+	v := perm.Describe(perm.Folder, nt(t, "O:strayD:AI(D;OICI;0x10000;;;crew)(A;OICIID;FA;;;SY)(A;ID;FR;;;WD)"), d)
+	if v.Owner != stray.String() || len(v.Unknown) != 1 || v.Inheritance != perm.InheritsFromAbove {
 		t.Errorf("%+v", v)
 	}
 
@@ -109,7 +115,7 @@ func TestNTView(t *testing.T) {
 	for sddl, want := range map[string]string{
 		"O:SYD:(D;;SD;;;crew)(A;CI;FA;;;SY)": "deny crew: delete | allow system: full",
 		"O:SYD:":                             "",
-		"O:SYD:NO_ACCESS_CONTROL":            NoListAtAll,
+		"O:SYD:NO_ACCESS_CONTROL":            perm.NoListAtAll,
 	} {
 		got, ok := ShareEntries(nt(t, sddl), d)
 		if text := strings.Join(got, " | "); !ok || text != want {
@@ -117,11 +123,11 @@ func TestNTView(t *testing.T) {
 		}
 	}
 
-	if _, ok := ShareEntries(Set{}, d); ok {
+	if _, ok := ShareEntries(perm.Set{}, d); ok {
 		t.Error("no list is one")
 	}
 
-	if v := Describe(File, nt(t, "O:SYD:NO_ACCESS_CONTROL"), d); v.Inheritance != NoListAtAll {
+	if v := perm.Describe(perm.File, nt(t, "O:SYD:NO_ACCESS_CONTROL"), d); v.Inheritance != perm.NoListAtAll {
 		t.Errorf("%+v", v)
 	}
 }
@@ -129,21 +135,21 @@ func TestNTView(t *testing.T) {
 func TestNTBetween(t *testing.T) {
 	for _, c := range []struct {
 		name, from, to, want string
-		kind                 Kind
+		kind                 perm.Kind
 	}{
 		{"everyone gets everything", "O:SYD:", "O:SYD:(A;;FA;;;WD)",
 			"opens for everyone: list, add and remove entries, pass through, change permissions, remove others' " +
 				"entries, delete",
-			Folder},
+			perm.Folder},
 		{"a deny comes", "O:SYD:(A;;FR;;;crew)", "O:SYD:(D;;FR;;;crew)(A;;FR;;;crew)", "closes for group crew: read",
-			File},
+			perm.File},
 		{"a deny goes that only somebody in both groups met", "O:SYD:(D;;FW;;;crew)(A;;FA;;;mates)",
-			"O:SYD:(A;;FA;;;mates)", "opens for both: write", File},
-		{"an owner", "O:surveyorD:", "O:SYD:", "closes for surveyor: change permissions", File},
-		{"what is only for children", "O:SYD:", "O:SYD:(A;OICIIO;FA;;;crew)", "changes nobody's access", Folder},
-		{"the same", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)", "changes nobody's access", File},
+			"O:SYD:(A;;FA;;;mates)", "opens for both: write", perm.File},
+		{"an owner", "O:surveyorD:", "O:SYD:", "closes for surveyor: change permissions", perm.File},
+		{"what is only for children", "O:SYD:", "O:SYD:(A;OICIIO;FA;;;crew)", "changes nobody's access", perm.Folder},
+		{"the same", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)", "changes nobody's access", perm.File},
 	} {
-		got := Between(c.kind, nt(t, c.from), nt(t, c.to), server()).String()
+		got := perm.Between(c.kind, nt(t, c.from), nt(t, c.to), server()).String()
 		// A group's member gains and loses with it.
 		got, _, _ = strings.Cut(got, "; surveyor")
 		if got != c.want {
@@ -151,18 +157,18 @@ func TestNTBetween(t *testing.T) {
 		}
 	}
 
-	if e := Between(File, nt(t, "O:SYD:"), POSIX{}.Set(), nil); e.Word() != "neither" {
+	if e := perm.Between(perm.File, nt(t, "O:SYD:"), posix.State{}.Set(), nil); e.Word() != "neither" {
 		t.Errorf("between two schemes: %+v", e)
 	}
 }
 
 func TestNTEntries(t *testing.T) {
-	above := []Above{
+	above := []perm.Above{
 		{"/", nt(t, "D:NO_ACCESS_CONTROL")},
 		{"/charts", nt(t, "D:P(A;OICI;FA;;;BA)(A;OICIIO;FA;;;CO)")},
 		{"/charts/a", nt(t, "O:SYD:AI(A;OICI;FR;;;crew)(A;OICIID;FA;;;BA)(A;OICIIOID;FA;;;CO)")},
 	}
-	lines := Entries(File,
+	lines := perm.Entries(perm.File,
 		nt(t, "O:surveyorD:AI(D;;0x2;;;stray)(A;ID;FR;;;crew)(A;ID;FA;;;BA)(A;ID;FA;;;surveyor)(A;ID;FX;;;WD)"), above,
 		server())
 	for i, want := range []string{
@@ -176,39 +182,40 @@ func TestNTEntries(t *testing.T) {
 	// Each folder on the way has to pass on just this: to files or to folders, as far as it says, for who owns it.
 	for _, c := range []struct {
 		name  string
-		kind  Kind
+		kind  perm.Kind
 		found string // its last entry is asked for
 		way   []string
 		want  string
 	}{
-		{"for folders only, so that it came from further up", File, "D:AI(A;ID;FX;;;crew)",
+		{"for folders only, so that it came from further up", perm.File, "D:AI(A;ID;FX;;;crew)",
 			[]string{"D:P(A;OICI;FX;;;crew)", "D:AI(A;CI;FX;;;crew)(A;OICIID;FX;;;crew)"}, "from /0"},
-		{"one level only", File, "D:AI(A;ID;FA;;;crew)",
+		{"one level only", perm.File, "D:AI(A;ID;FA;;;crew)",
 			[]string{
 				"D:P(A;OICI;FA;;;crew)", "D:AI(A;OICINP;FA;;;crew)(A;OICIID;FA;;;crew)", "D:AI(A;OICIID;FA;;;crew)",
 			},
 			"from /0"},
-		{"the creator is somebody else", File, "O:surveyorD:AI(A;ID;FX;;;stray)",
+		{"the creator is somebody else", perm.File, "O:surveyorD:AI(A;ID;FX;;;stray)",
 			[]string{"D:P(A;OICI;FX;;;stray)", "D:AI(A;OICI;FX;;;CO)(A;OICIID;FX;;;stray)"}, "from /0"},
-		{"moved here", File, "D:AI(A;ID;FA;;;crew)", []string{"D:P(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;WD)"},
+		{"moved here", perm.File, "D:AI(A;ID;FA;;;crew)", []string{"D:P(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;WD)"},
 			"from no folder above"},
-		{"in a folder that was moved", File, "D:AI(A;ID;FA;;;crew)",
+		{"in a folder that was moved", perm.File, "D:AI(A;ID;FA;;;crew)",
 			[]string{"D:P(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;crew)", "D:AI(A;OICIID;FA;;;crew)"},
 			"from /0/1, which has it from no folder above"},
-		{"behind one that takes nothing", File, "D:AI(A;ID;FA;;;crew)",
+		{"behind one that takes nothing", perm.File, "D:AI(A;ID;FA;;;crew)",
 			[]string{"D:P(A;OICI;FA;;;crew)", "D:PAI(A;OICI;FA;;;WD)"}, "from no folder above"},
-		{"from above the share", File, "D:AI(A;ID;FA;;;crew)", []string{"D:AI(A;OICIID;FA;;;crew)"}, "from above /0"},
-		{"where nobody looked", File, "D:AI(A;ID;FA;;;crew)", nil, "from a folder above"},
-		{"nearer", Folder, "D:AI(A;CIID;FA;;;crew)",
+		{"from above the share", perm.File, "D:AI(A;ID;FA;;;crew)", []string{"D:AI(A;OICIID;FA;;;crew)"},
+			"from above /0"},
+		{"where nobody looked", perm.File, "D:AI(A;ID;FA;;;crew)", nil, "from a folder above"},
+		{"nearer", perm.Folder, "D:AI(A;CIID;FA;;;crew)",
 			[]string{"D:P(A;CI;FA;;;crew)", "D:AI(A;CIID;FA;;;crew)(A;CI;FA;;;crew)"}, "from /0/1"},
 	} {
-		way, at := []Above{{"/", nt(t, "D:NO_ACCESS_CONTROL")}}, ""
+		way, at := []perm.Above{{"/", nt(t, "D:NO_ACCESS_CONTROL")}}, ""
 		for i, sddl := range c.way {
 			at += "/" + strconv.Itoa(i)
-			way = append(way, Above{at, nt(t, sddl)})
+			way = append(way, perm.Above{at, nt(t, sddl)})
 		}
 
-		lines := Entries(c.kind, nt(t, c.found), way, server())
+		lines := perm.Entries(c.kind, nt(t, c.found), way, server())
 		if got := lines[len(lines)-1].Origin; got != c.want {
 			t.Errorf("%s: %s, want %s", c.name, got, c.want)
 		}
@@ -218,7 +225,7 @@ func TestNTEntries(t *testing.T) {
 		t.Errorf("%+v", lines[:2])
 	}
 
-	words := strings.Join(Explain(Folder, nt(t, "O:SYD:P(A;;FR;;;WD)(D;;FA;;;AN)")), " ")
+	words := strings.Join(perm.Explain(perm.Folder, nt(t, "O:SYD:P(A;;FR;;;WD)(D;;FA;;;AN)")), " ")
 	for _, want := range []string{
 		"takes no entries from above", "Everybody who signs in can list", "not stand in the usual order",
 	} {
@@ -249,7 +256,7 @@ func TestNTWorries(t *testing.T) {
 			"O:SYD:AI(A;;FR;;;surveyor)(A;ID;FA;;;BA)", ""},
 	} {
 		var got []string
-		for _, w := range Cautions(File, nt(t, c.from), nt(t, c.to), server(), nil) {
+		for _, w := range perm.Cautions(perm.File, nt(t, c.from), nt(t, c.to), server(), nil) {
 			kind := w.Kind
 			if w.Grave {
 				kind += "!"
@@ -265,11 +272,11 @@ func TestNTWorries(t *testing.T) {
 		}
 	}
 
-	lost := Cautions(File, nt(t, "O:SYD:(A;;FA;;;BA)(A;;FR;;;crew)"), nt(t, "O:SYD:(A;;FA;;;BA)"), server(),
-		[]Principal{
-			SIDOf(surveyor),
+	lost := perm.Cautions(perm.File, nt(t, "O:SYD:(A;;FA;;;BA)(A;;FR;;;crew)"), nt(t, "O:SYD:(A;;FA;;;BA)"), server(),
+		[]perm.Principal{
+			PrincipalOf(surveyor),
 		})
-	if len(lost) != 1 || lost[0].Kind != CautionReading || !strings.Contains(lost[0].Text, "surveyor") {
+	if len(lost) != 1 || lost[0].Kind != perm.CautionReading || !strings.Contains(lost[0].Text, "surveyor") {
 		t.Errorf("%+v", lost)
 	}
 }
@@ -278,7 +285,7 @@ func TestNTWorries(t *testing.T) {
 // folder has something else.
 func TestAstray(t *testing.T) {
 	yes := true
-	w := &Desired{NT: NTDesired{Inherits: &yes}, Rule: map[Aspect]int{}}
+	w := &perm.Desired{Inherits: &yes, Rule: map[perm.Aspect]int{}}
 	const folder = "O:SYD:AI(A;OICI;FA;;;mates)(A;CI;FR;;;crew)(A;OICIIO;FR;;;CO)"
 
 	for _, c := range []struct{ name, found, says, mended string }{
@@ -303,15 +310,15 @@ func TestAstray(t *testing.T) {
 		{"cut off", "O:surveyorD:PAI(A;;FR;;;WD)", "stopped",
 			"O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
 	} {
-		f := In(nt(t, folder), File, nt(t, c.found))
+		f := perm.In(nt(t, folder), perm.File, nt(t, c.found))
 		var says string
 		for _, x := range w.Differences(f, server()) {
 			says = x.Found
 			if want := nt(t, c.mended); x.Mended != want {
-				t.Errorf("%s: mended %v, want %v", c.name, Describe(File, x.Mended, server()),
-					Describe(File, want, server()))
+				t.Errorf("%s: mended %v, want %v", c.name, perm.Describe(perm.File, x.Mended, server()),
+					perm.Describe(perm.File, want, server()))
 			}
-			if left := w.Differences(In(f.Above, File, x.Mended), server()); len(left) > 0 {
+			if left := w.Differences(perm.In(f.Above, perm.File, x.Mended), server()); len(left) > 0 {
 				t.Errorf("%s: mended there is still %+v", c.name, left)
 			}
 		}
@@ -323,29 +330,86 @@ func TestAstray(t *testing.T) {
 
 	// Where no marks are kept, entries of its own cannot be taken away without what came from above: that is
 	// fetched again.
-	w.NT.Grants = &[]ntsd.Entry{}
-	unmarked := In(nt(t, folder), File, nt(t, "O:surveyorD:(A;;FR;;;WD)(A;;FA;;;mates)(A;;FR;;;surveyor)"))
-	if got := w.Differences(unmarked, server()); len(got) != 1 || got[0].Aspect != AspectGrants ||
+	w.Grants = &perm.DesiredGrants{}
+	unmarked := perm.In(nt(t, folder), perm.File, nt(t, "O:surveyorD:(A;;FR;;;WD)(A;;FA;;;mates)(A;;FR;;;surveyor)"))
+	if got := w.Differences(unmarked, server()); len(got) != 1 || got[0].Aspect != perm.AspectGrants ||
 		got[0].Mended != nt(t, "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)") {
 		t.Errorf("%+v", got)
 	}
 
-	for aspect, fetches := range map[Aspect][2]bool{
-		AspectInheritance: {true, true},
-		AspectGrants:      {true, false},
-		AspectOwner:       {false, false},
+	for aspect, fetches := range map[perm.Aspect][2]bool{
+		perm.AspectInheritance: {true, true},
+		perm.AspectGrants:      {true, false},
+		perm.AspectOwner:       {false, false},
 	} {
-		for i, found := range []Set{unmarked.Set, nt(t, "O:surveyorD:AI(A;ID;FA;;;mates)")} {
-			if got := w.Fetches(found, []Aspect{aspect}); got != fetches[i] {
-				t.Errorf("%s of %v: %t", aspect, Describe(File, found, server()), got)
+		for i, found := range []perm.Set{unmarked.Set, nt(t, "O:surveyorD:AI(A;ID;FA;;;mates)")} {
+			if got := w.Fetches(found, []perm.Aspect{aspect}); got != fetches[i] {
+				t.Errorf("%s of %v: %t", aspect, perm.Describe(perm.File, found, server()), got)
 			}
 		}
 	}
 
-	w.NT.Grants = nil
+	w.Grants = nil
 
 	// Where nobody has seen the folder, nothing is said of what comes from it.
-	if got := w.Differences(Found{Kind: File, Set: nt(t, "O:SYD:AI(A;ID;FA;;;crew)")}, server()); len(got) > 0 {
+	if got := w.Differences(perm.Found{Kind: perm.File, Set: nt(t, "O:SYD:AI(A;ID;FA;;;crew)")}, server()); len(
+		got,
+	) > 0 {
 		t.Errorf("%+v", got)
+	}
+}
+
+// What holds for every scheme.
+func TestConformance(t *testing.T) {
+	schemetest.Run(t, Scheme{}, seeded.Rand(t), func(r *rand.Rand, _ perm.Kind) perm.Set { return randomSet(r) })
+}
+
+// randomSet returns a descriptor of the server's accounts.
+func randomSet(r *rand.Rand) perm.Set {
+	who := []ntsd.SID{
+		ntsd.Everyone,
+		ntsd.Administrators,
+		ntsd.NewSID(5, 21, 1, 2, 3, 1001),
+		ntsd.NewSID(5, 21, 1, 2, 3, 1100),
+	}
+	d := ntsd.Descriptor{Owner: who[1+r.IntN(3)], Group: who[r.IntN(4)]}
+	for range r.IntN(4) {
+		masks := []ace.Mask{ace.ReadSet, ace.ReadSet | ace.WriteSet, ace.Full, ace.Execute}
+		d.Entries = append(d.Entries, ntsd.Entry{
+			Type: ntsd.Type(r.IntN(2)),
+			Mask: masks[r.IntN(len(masks))],
+			SID:  who[r.IntN(len(who))],
+		})
+	}
+	ntsd.Sort(d.Entries)
+	s, err := SetOf(d)
+	if err != nil {
+		panic(err) // made of what it accepts
+	}
+	return s
+}
+
+// No value is empty, which is what waivers take for one that nobody knows; and entries that are said in the same words
+// are one value.
+func TestValuesOfNothing(t *testing.T) {
+	empty := State{ntsd.Descriptor{Owner: ntsd.Administrators}}
+	for _, a := range []perm.Aspect{perm.AspectOwner, perm.AspectInheritance, perm.AspectGrants} {
+		if empty.value(a, perm.Found{}) == "" {
+			t.Errorf("a descriptor without any entry has no value of its %s", a)
+		}
+	}
+
+	of := func(m ace.Mask) []ntsd.Entry { return []ntsd.Entry{{Mask: m, SID: ntsd.Administrators}} }
+	for _, m := range []ace.Mask{ace.ReadSet, ace.ReadSet | ace.WriteSet, ace.Full, ace.Execute} {
+		with, without := of(m|ace.Synchronize), of(m&^ace.Synchronize)
+		said := list(perm.File, with, nil) == list(perm.File, without, nil)
+		if known := entryList(with) == entryList(without); !known {
+			t.Errorf("%s is known by %s, and %s by %s, said alike: %t", list(perm.File, with, nil), entryList(with),
+				list(perm.File, without, nil), entryList(without), said)
+		}
+	}
+	generic, mapped := of(ace.GenericRead), of(ace.GenericRead.Map())
+	if list(perm.File, generic, nil) != list(perm.File, mapped, nil) && entryList(generic) == entryList(mapped) {
+		t.Errorf("%s and %s are one value", list(perm.File, generic, nil), list(perm.File, mapped, nil))
 	}
 }

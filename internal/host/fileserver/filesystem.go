@@ -1,4 +1,4 @@
-package nt
+package fileserver
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 
 	"idletally/internal/core/ace"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/change"
 	"idletally/internal/host/fsys"
@@ -137,7 +138,7 @@ func (t *openPath) Stat(int) (fsys.Sight, error) {
 	if err != nil {
 		return fsys.Sight{}, err
 	}
-	set, err := perm.NTSet(seen.Descriptor)
+	set, err := nt.SetOf(seen.Descriptor)
 	return fsys.Sight{
 		Stamp: fsys.Stamp{Ino: seen.ID, Changed: seen.Changed},
 		Kind:  seen.Kind,
@@ -178,7 +179,7 @@ func (t *openPath) Astray(to perm.Set) (string, error) {
 	if err != nil {
 		return "", fmt.Errorf("its folder: %w", err)
 	}
-	above, err := perm.NTSet(seen.Descriptor)
+	above, err := nt.SetOf(seen.Descriptor)
 	if err != nil {
 		return "", fmt.Errorf("its folder: %w", err)
 	}
@@ -201,7 +202,7 @@ func (t *openPath) Reread(hand int) (perm.Set, error) {
 
 // Apply sets what is another now, all of it at once.
 func (t *openPath) Apply(m change.Moves, before func()) error {
-	to, ok := perm.NTOf(m.To)
+	to, ok := nt.Of(m.To)
 	if !ok {
 		return errors.New("the step is not for a file server")
 	}

@@ -1,40 +1,14 @@
-package perm
+package posix
 
 import (
-	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
 )
 
-// An EntryLine is one entry as it is shown: who, what it says and what of it counts.
-type EntryLine struct {
-	Text      string `json:"text" doc:"As written in a list"`
-	Who       string `json:"who"`
-	Rights    string `json:"rights"`
-	Effective string `json:"effective" doc:"What the mask leaves of it"`
-	Default   bool   `json:"default,omitempty" doc:"It counts for what is made in the folder later, not for the folder"`
-	Origin    string `json:"origin" doc:"Where it comes from"`
-	Unknown   bool   `json:"unknown,omitempty" doc:"The account or group no longer exists on the host"`
-	Deny      bool   `json:"deny,omitempty" doc:"On a share: it withholds"`
-	Reaches   string `json:"reaches,omitempty" doc:"On a share, of a folder: what it reaches, any of here, folders, files, and once for one level; or nothing"`
-}
-
-// Above is a folder that leads to a path, with its state.
-type Above struct {
-	Path string
-	Set  Set
-}
-
-// Entries lists everything that a state grants, the mode's three classes included, in the order
-// in which it is asked. The folders above, the nearest last, tell where an entry most likely comes from: POSIX copies
-// default entries when a path is made, and keeps no note of it; a share's entries are marked, but not by whom.
-func Entries(k Kind, s Set, above []Above, d *Directory) []EntryLine {
-	return s.state().entries(k, above, d)
-}
-
-func (p POSIX) entries(_ Kind, above []Above, d *Directory) []EntryLine {
+func (p State) Lines(_ perm.Kind, above []perm.Above, d *perm.Directory) []perm.EntryLine {
 	var given posixacl.List
 	if n := len(above); n > 0 {
-		if f, err := POSIXOf(above[n-1].Set); err == nil {
+		if f, err := Of(above[n-1].Set); err == nil {
 			given = f.Default
 		}
 	}
@@ -44,13 +18,13 @@ func (p POSIX) entries(_ Kind, above []Above, d *Directory) []EntryLine {
 		access = posixacl.FromMode(p.Mode)
 	}
 
-	var out []EntryLine
+	var out []perm.EntryLine
 	for _, l := range []struct {
 		list      posixacl.List
 		isDefault bool
 	}{{access, false}, {p.Default, true}} {
 		for _, e := range l.list {
-			line := EntryLine{
+			line := perm.EntryLine{
 				Text:      e.Text(Names(d)),
 				Rights:    e.Perm.String(),
 				Effective: l.list.Effective(e).String(),
@@ -66,8 +40,8 @@ func (p POSIX) entries(_ Kind, above []Above, d *Directory) []EntryLine {
 	return out
 }
 
-func (p POSIX) who(e posixacl.Entry, d *Directory) (name string, unknown bool) {
-	named := func(kind string, id Principal) (string, bool) {
+func (p State) who(e posixacl.Entry, d *perm.Directory) (name string, unknown bool) {
+	named := func(kind string, id perm.Principal) (string, bool) {
 		return kind + " " + d.Name(id), d.Account(id) == nil
 	}
 	switch e.Tag {
@@ -103,16 +77,12 @@ func origin(e posixacl.Entry, above posixacl.List, listed, isDefault bool) strin
 	return "set here"
 }
 
-// Explain says what a state's mode means for a kind of path, a line for each class and bit, and
-// what a list makes of it.
-func Explain(k Kind, s Set) []string { return s.state().explain(k) }
-
-func (p POSIX) explain(k Kind) []string {
-	if k == Link {
+func (p State) Explain(k perm.Kind) []string {
+	if k == perm.Link {
 		return []string{"A link has no permissions of its own: what it leads to decides."}
 	}
 
-	out := p.declaredMode().Words(k == Folder)
+	out := p.declaredMode().Words(k == perm.Folder)
 	_, _, _, mask := p.classes()
 	switch {
 	case mask != nil && *mask == 0:
@@ -139,10 +109,4 @@ func (p POSIX) explain(k Kind) []string {
 	}
 
 	return out
-}
-
-// ModeOf returns a state's mode, where its scheme has one.
-func ModeOf(s Set) (mode.Mode, bool) {
-	p, err := POSIXOf(s)
-	return p.Mode, err == nil
 }

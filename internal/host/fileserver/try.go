@@ -1,4 +1,4 @@
-package nt
+package fileserver
 
 import (
 	"fmt"
@@ -6,6 +6,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/ace"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 )
 
 // A tried operation is one or two opens with just the right that it takes. They leave nothing behind.
@@ -43,7 +44,7 @@ func Try(s Share, below string, k perm.Kind) (out []access.Try, err error) {
 		marked = seen.ReadOnly
 	}
 
-	for _, op := range access.For(k, perm.SchemeNT) {
+	for _, op := range access.For(k, nt.ID) {
 		t := access.Try{Operation: op}
 		o, ok := tries[op]
 		switch {

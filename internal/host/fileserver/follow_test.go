@@ -1,4 +1,4 @@
-package nt
+package fileserver
 
 import (
 	"context"
@@ -17,6 +17,7 @@ import (
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
 	"idletally/internal/seeded"
@@ -168,7 +169,7 @@ func (c *cabinet) drafted(r *rand.Rand) (steps []plan.Step) {
 }
 
 func (c *cabinet) set(d ntsd.Descriptor) perm.Set {
-	s, err := perm.NTSet(d)
+	s, err := nt.SetOf(d)
 	if err != nil {
 		c.t.Fatal(err)
 	}

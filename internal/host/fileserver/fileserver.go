@@ -1,7 +1,7 @@
-// Package nt looks at paths that carry NT security descriptors and changes them, wherever they are: on the
+// Package fileserver looks at paths that carry NT security descriptors and changes them, wherever they are: on the
 // shares of a file server, or on a system of its own that keeps such descriptors. Who reaches them is a
 // Server; what is done with them is here.
-package nt
+package fileserver
 
 import (
 	"context"

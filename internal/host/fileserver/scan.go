@@ -1,4 +1,4 @@
-package nt
+package fileserver
 
 import (
 	"context"
@@ -12,6 +12,7 @@ import (
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/tree"
 )
 
@@ -164,7 +165,7 @@ func (w *scanner) deny(path string, err error) tree.Gap {
 
 // set interns a descriptor: few serve many paths.
 func (w *scanner) set(d ntsd.Descriptor) (perm.Set, error) {
-	s, err := perm.NTSet(d)
+	s, err := nt.SetOf(d)
 	if err != nil {
 		return perm.Set{}, err
 	}

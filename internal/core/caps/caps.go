@@ -1,4 +1,9 @@
-package perm
+// Package caps reads and writes file capabilities, as the attribute security.capability holds them: struct vfs_cap_data
+// of linux/capability.h, revision 2.
+//
+//	raw, _ := caps.Parse("cap_net_bind_service=ep")
+//	caps.Text(raw) // "cap_net_bind_service=ep"
+package caps
 
 import (
 	"encoding/binary"
@@ -26,8 +31,8 @@ const (
 	capsEffective = 1
 )
 
-// ParseCaps reads "none", or capabilities with =ep or =p behind them: "cap_net_bind_service=ep".
-func ParseCaps(s string) (string, error) {
+// Parse reads "none", or capabilities with =ep or =p behind them: "cap_net_bind_service=ep".
+func Parse(s string) (string, error) {
 	if s == "none" {
 		return "", nil
 	}
@@ -63,8 +68,8 @@ func ParseCaps(s string) (string, error) {
 	return string(b), nil
 }
 
-// CapsText writes a capability attribute; what is more than the text can say stays hexadecimal.
-func CapsText(raw string) string {
+// Text writes a capability attribute; what is more than the text can say stays hexadecimal.
+func Text(raw string) string {
 	if raw == "" {
 		return "none"
 	}

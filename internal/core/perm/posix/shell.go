@@ -1,4 +1,4 @@
-package perm
+package posix
 
 import (
 	"encoding/hex"
@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
 )
 
@@ -19,8 +20,8 @@ type Shell struct {
 }
 
 // ShellOf returns a POSIX state as arguments of chown, chmod, setfacl and setfattr.
-func ShellOf(s Set) (Shell, error) {
-	p, err := POSIXOf(s)
+func ShellOf(s perm.Set) (Shell, error) {
+	p, err := Of(s)
 	if err != nil {
 		return Shell{}, err
 	}

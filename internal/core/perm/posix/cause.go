@@ -1,71 +1,55 @@
-package perm
+package posix
 
 import (
 	"fmt"
 	"slices"
 
 	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
 )
 
-// A Cause is why a new path came out otherwise than declared, as far as its folder tells, and what
-// would make the next one come out right.
-type Cause struct{ Why, Instead string }
-
-// CauseOf looks for the cause: the folder's state, what was made in it, and the same with the one
-// aspect as declared.
-func CauseOf(k Kind, a Aspect, folder, found, mended Set, d *Directory) Cause {
-	f, err := POSIXOf(folder)
-	if err != nil {
-		return Cause{}
-	}
-	p, err := POSIXOf(found)
-	if err != nil {
-		return Cause{}
-	}
-	m, err := POSIXOf(mended)
-	if err != nil {
-		return Cause{}
-	}
-
+// Cause returns why what was made in the folder came out otherwise than declared; see [CauseOf].
+func (f State) Cause(k perm.Kind, a perm.Aspect, found, mended perm.State, d *perm.Directory) perm.Cause {
+	p, m := found.(State), mended.(State)
 	switch a {
-	case AspectOwner:
-		return Cause{fmt.Sprintf("%s makes them: a new path belongs to whoever makes it", d.Name(UID(p.UID))),
+	case perm.AspectOwner:
+		return perm.Cause{fmt.Sprintf("%s makes them: a new path belongs to whoever makes it", d.Name(UID(p.UID))),
 			fmt.Sprintf("have %s make them, or leave the owner free (owner: any) and grant by group or entries",
 				d.Name(UID(m.UID)))}
-	case AspectGroup:
+	case perm.AspectGroup:
 		return f.groupCause(p, m, d)
-	case AspectMode:
+	case perm.AspectMode:
 		return f.modeCause(k, p, m)
-	case AspectEntries:
+	case perm.AspectEntries:
 		return f.entriesCause(k, p, m)
-	case AspectDefaults:
+	case perm.AspectDefaults:
 		if slices.Equal(f.Default, m.Default) {
-			return Cause{
+			return perm.Cause{
 				"it was moved here or changed later: folders made here get the default entries that are declared",
 				"copy instead of moving, or mend what changes them",
 			}
 		}
-		return Cause{
+		return perm.Cause{
 			"a new folder gets the default entries of the folder that it is made in, and those are not " +
 				"what is declared",
 			"the declared default entries on that folder: defaults: derived",
 		}
 	}
 
-	return Cause{"it was set after the path was made", "mend what sets it"}
+	return perm.Cause{"it was set after the path was made", "mend what sets it"}
 }
 
-func (f POSIX) groupCause(p, m POSIX, d *Directory) Cause {
+func (f State) groupCause(p, m State, d *perm.Directory) perm.Cause {
 	switch got, want := d.Name(GID(p.GID)), d.Name(GID(m.GID)); {
 	case f.Mode&mode.SetGID == 0 && f.GID == m.GID:
-		return Cause{
+		return perm.Cause{
 			fmt.Sprintf("the folder has no set-group-ID: a new path gets the primary group of who makes it, here %s",
 				got),
 			"set-group-ID on the folder (a leading 2: folders: 2770), so that new paths get its group",
 		}
 	case f.Mode&mode.SetGID == 0:
-		return Cause{
+		return perm.Cause{
 			fmt.Sprintf(
 				"the folder has neither the group %s nor set-group-ID: a new path gets the primary group of who "+
 					"makes it, here %s",
@@ -73,13 +57,13 @@ func (f POSIX) groupCause(p, m POSIX, d *Directory) Cause {
 			fmt.Sprintf("group %s and set-group-ID on the folder", want),
 		}
 	case f.GID == p.GID:
-		return Cause{
+		return perm.Cause{
 			fmt.Sprintf("the folder has set-group-ID and hands its own group %s on", got),
 			fmt.Sprintf("group %s on the folder", want),
 		}
 	}
 
-	return Cause{
+	return perm.Cause{
 		"it was moved here or its group was changed later: paths made here get the folder's group",
 		"copy instead of moving, or mend what changes the group",
 	}
@@ -88,27 +72,28 @@ func (f POSIX) groupCause(p, m POSIX, d *Directory) Cause {
 // usualMasks are those that systems and services set.
 var usualMasks = []mode.Mode{0o000, 0o002, 0o007, 0o022, 0o027, 0o077}
 
-func (f POSIX) modeCause(k Kind, p, m POSIX) Cause {
+func (f State) modeCause(k perm.Kind, p, m State) perm.Cause {
 	asked := []mode.Mode{0o666, 0o777}
-	if k == Folder {
+	if k == perm.Folder {
 		asked = []mode.Mode{0o777}
 	}
 
 	got, want := p.declaredMode()&0o777, m.declaredMode()&0o777
-	setGID := Cause{
+	setGID := perm.Cause{
 		"the folder has no set-group-ID, and so hands none on",
 		"set-group-ID on the folder (a leading 2: folders: 2770)",
 	}
-	if k == Folder && got == want && m.Mode&mode.SetGID != 0 && p.Mode&mode.SetGID == 0 && f.Mode&mode.SetGID == 0 {
+	if k == perm.Folder && got == want && m.Mode&mode.SetGID != 0 && p.Mode&mode.SetGID == 0 &&
+		f.Mode&mode.SetGID == 0 {
 		return setGID
 	}
 
 	for _, ask := range asked {
 		if f.Default != nil {
-			made := POSIX{}
+			made := State{}
 			made.Access, made.Mode = f.Default.Inherit(ask)
 			if made.declaredMode() == got && slices.Equal(made.Access.Named(), p.Access.Named()) {
-				return Cause{
+				return perm.Cause{
 					fmt.Sprintf(
 						"the folder's default entries give %s to what programs ask %s for; the umask has no part in it",
 						got, ask),
@@ -123,7 +108,7 @@ func (f POSIX) modeCause(k Kind, p, m POSIX) Cause {
 				continue
 			}
 
-			c := Cause{
+			c := perm.Cause{
 				fmt.Sprintf("the process that makes them has umask %s: of %s it leaves %s", octal3(u), ask, got),
 				"default entries on the folder, which count instead of the umask",
 			}
@@ -142,7 +127,7 @@ func (f POSIX) modeCause(k Kind, p, m POSIX) Cause {
 		}
 	}
 
-	return Cause{
+	return perm.Cause{
 		"neither umask nor default entries make such a mode: the program sets it, or copies it from elsewhere",
 		"mend the program, or the mode of what it copies",
 	}
@@ -151,7 +136,7 @@ func (f POSIX) modeCause(k Kind, p, m POSIX) Cause {
 func octal3(m mode.Mode) string { return m.String()[1:] }
 
 // onlyExecute reports whether the named entries lack nothing but execute.
-func onlyExecute(want, got POSIX) bool {
+func onlyExecute(want, got State) bool {
 	_, _, _, named := got.masked()
 	return len(named) == len(want.Access.Named()) &&
 		!slices.ContainsFunc(want.Access.Named(), func(e posixacl.Entry) bool {
@@ -160,7 +145,7 @@ func onlyExecute(want, got POSIX) bool {
 		})
 }
 
-func (f POSIX) entriesCause(k Kind, p, m POSIX) Cause {
+func (f State) entriesCause(k perm.Kind, p, m State) perm.Cause {
 	given := f.Default.Named()
 	lacks := func(l posixacl.List) bool {
 		return slices.ContainsFunc(m.Access.Named(), func(e posixacl.Entry) bool {
@@ -171,33 +156,33 @@ func (f POSIX) entriesCause(k Kind, p, m POSIX) Cause {
 
 	switch {
 	case f.Default == nil && len(p.Access.Named()) == 0:
-		return Cause{
+		return perm.Cause{
 			"the folder has no default entries: what is made in it gets none",
 			"default entries on the folder: defaults: derived",
 		}
 	case lacks(given):
-		return Cause{
+		return perm.Cause{
 			"the folder's default entries do not give what is declared",
 			"default entries on the folder that give it: defaults: derived",
 		}
-	case k == File && onlyExecute(m, p):
-		return Cause{
+	case k == perm.File && onlyExecute(m, p):
+		return perm.Cause{
 			"programs ask for no execute on files, and the mask leaves it out of the entries",
 			"X in place of x in the declared entry: execute for folders only",
 		}
-	case slices.Equal(p.Access.Named(), given) && k != Folder:
-		return Cause{
+	case slices.Equal(p.Access.Named(), given) && k != perm.Folder:
+		return perm.Cause{
 			"the folder's default entries give it, and the program asked for less: the mask leaves the rest out",
 			"a program that asks for the group's rights too (0660 instead of 0600)",
 		}
 	case len(m.Access.Named()) == 0:
-		return Cause{
+		return perm.Cause{
 			"the folder's default entries give entries, and none are declared",
 			"no default entries on the folder: defaults: none",
 		}
 	}
 
-	return Cause{
+	return perm.Cause{
 		"it was moved here or changed later: paths made here get the folder's default entries",
 		"copy instead of moving, or mend what changes them",
 	}

@@ -1,46 +1,34 @@
-package perm
+// Package posix is the scheme of POSIX hosts: owner, group and mode (POSIX.1-2024 section 4.7), the access lists of
+// POSIX.1e draft 17, and what Linux keeps beside them, flags of the inode and capabilities of files.
+//
+//	s := posix.State{UID: 1000, GID: 100, Mode: 0o640}.Set()
+//	perm.Between(perm.File, s, posix.State{UID: 1000, GID: 100, Mode: 0o600}.Set(), nil).Word() // "closes"
+package posix
 
 import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"math/bits"
 	"slices"
 
 	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
 )
 
-// POSIX is the state of a path on a POSIX host. Mode and lists are as the kernel gives them:
+// ID is modes and POSIX.1e lists.
+const ID perm.SchemeID = 1
+
+// State is the state of a path on a POSIX host. Mode and lists are as the kernel gives them:
 // on a path with an access list the mode's group digit is the list's mask.
-type POSIX struct {
+type State struct {
 	UID, GID uint32
 	Mode     mode.Mode
 	Access   posixacl.List // nil where the mode says it all
 	Default  posixacl.List // folders only
 	Caps     string        // the raw security.capability attribute of a program
-	Flags    Flags
-}
-
-// Flags are inode attributes that withhold what the permissions grant, even from root.
-type Flags uint8
-
-// The flags, as statx(2) tells them.
-const (
-	Immutable  Flags = 1 << iota // nothing about it changes, and it is not removed
-	AppendOnly                   // a file only grows; of a folder nothing is removed
-)
-
-var flagWords = [...]string{"immutable", "append-only"}
-
-// Words names the flags.
-func (f Flags) Words() []string {
-	var out []string
-	for i, w := range flagWords {
-		if f&(1<<i) != 0 {
-			out = append(out, w)
-		}
-	}
-	return out
+	Flags    perm.Flags
 }
 
 // In the encoding the flags stand above the mode's twelve bits, so that states without any are
@@ -51,9 +39,9 @@ const flagShift = 12
 const MaxCaps = 64
 
 // Set returns the canonical value.
-func (p POSIX) Set() Set {
+func (p State) Set() perm.Set {
 	b := make([]byte, 0, 32)
-	b = append(b, byte(SchemePOSIX))
+	b = append(b, byte(ID))
 	b = binary.AppendUvarint(b, uint64(p.UID))
 	b = binary.AppendUvarint(b, uint64(p.GID))
 	b = binary.LittleEndian.AppendUint16(b, uint16(p.Mode)|uint16(p.Flags)<<flagShift)
@@ -69,25 +57,30 @@ func (p POSIX) Set() Set {
 	}
 
 	b = binary.AppendUvarint(b, uint64(len(p.Caps)))
-	return Set{string(append(b, p.Caps...))}
+	return perm.Encoded(append(b, p.Caps...))
 }
 
 var errShort = errors.New("permission set ends too early")
 
-// POSIXOf reads a set of the POSIX scheme, checking every bound: it may come from a hostile agent.
-func POSIXOf(s Set) (POSIX, error) {
-	if s.Scheme() != SchemePOSIX {
-		return POSIX{}, fmt.Errorf("permission set has scheme %d, want %d (POSIX)", s.Scheme(), SchemePOSIX)
+// Of reads a set of the POSIX scheme, checking every bound: it may come from a hostile agent.
+func Of(s perm.Set) (State, error) {
+	if s.Scheme() != ID {
+		return State{}, fmt.Errorf("permission set has scheme %d, want %d (POSIX)", s.Scheme(), ID)
 	}
 
-	r := posixReader{left: []byte(s.enc[1:])}
-	var p POSIX
+	return decode(s.Bytes()[1:])
+}
+
+// decode reads what follows the scheme's byte.
+func decode(enc string) (State, error) {
+	r := reader{left: []byte(enc)}
+	var p State
 	p.UID, p.GID = uint32(r.number(1<<32-1)), uint32(r.number(1<<32-1))
 
 	bits := binary.LittleEndian.Uint16(r.take(2))
-	p.Mode, p.Flags = mode.Mode(bits)&mode.All, Flags(bits>>flagShift)
-	if p.Flags > Immutable|AppendOnly {
-		return POSIX{}, fmt.Errorf("permission set has the unknown flags %#x", uint8(p.Flags))
+	p.Mode, p.Flags = mode.Mode(bits)&mode.All, perm.Flags(bits>>flagShift)
+	if p.Flags > perm.Immutable|perm.AppendOnly {
+		return State{}, fmt.Errorf("permission set has the unknown flags %#x", uint8(p.Flags))
 	}
 
 	p.Access, p.Default = r.list(), r.list()
@@ -96,21 +89,21 @@ func POSIXOf(s Set) (POSIX, error) {
 		r.err = errShort
 	}
 	if r.err != nil {
-		return POSIX{}, r.err
+		return State{}, r.err
 	}
 
 	p.Caps = string(r.left)
 	return p, nil
 }
 
-// A posixReader reads the parts of an encoded set. After an error it reads zeros.
-type posixReader struct {
+// A reader reads the parts of an encoded set. After an error it reads zeros.
+type reader struct {
 	left []byte
 	err  error
 }
 
 // take returns the next n bytes, at most two.
-func (r *posixReader) take(n int) []byte {
+func (r *reader) take(n int) []byte {
 	if r.err == nil && len(r.left) < n {
 		r.err = errShort
 	}
@@ -123,7 +116,7 @@ func (r *posixReader) take(n int) []byte {
 }
 
 // number returns the next number, which is limit at most.
-func (r *posixReader) number(limit uint64) uint64 {
+func (r *reader) number(limit uint64) uint64 {
 	v, n := binary.Uvarint(r.left)
 	if r.err == nil && (n <= 0 || v > limit) {
 		r.err = errShort
@@ -136,7 +129,7 @@ func (r *posixReader) number(limit uint64) uint64 {
 }
 
 // list returns the next list, and nil for one without entries.
-func (r *posixReader) list() (l posixacl.List) {
+func (r *reader) list() (l posixacl.List) {
 	n := r.number(posixacl.MaxEntries)
 	if n > 0 {
 		l = make(posixacl.List, 0, min(n, uint64(len(r.left)/2))) // an entry has two bytes at least
@@ -160,7 +153,7 @@ func (r *posixReader) list() (l posixacl.List) {
 
 // classes returns what the three classes get on their own, the mask apart: owner, owning group
 // and others.
-func (p POSIX) classes() (owner, group, other mode.Perm, mask *mode.Perm) {
+func (p State) classes() (owner, group, other mode.Perm, mask *mode.Perm) {
 	group = p.Mode.Group()
 	if p.Access != nil {
 		group, _ = p.Access.Find(posixacl.GroupObj, posixacl.NoID)
@@ -173,7 +166,7 @@ func (p POSIX) classes() (owner, group, other mode.Perm, mask *mode.Perm) {
 
 // declaredMode is the mode a rule speaks of: the group digit is what the owning group gets, not
 // the mask over all entries that a listing shows.
-func (p POSIX) declaredMode() mode.Mode {
+func (p State) declaredMode() mode.Mode {
 	o, g, x, mask := p.classes()
 	if mask != nil {
 		g &= *mask
@@ -181,8 +174,11 @@ func (p POSIX) declaredMode() mode.Mode {
 	return p.Mode.With(o, g, x)
 }
 
+// DeclaredMode is that mode, which every path of a POSIX host has.
+func (p State) DeclaredMode() (mode.Mode, bool) { return p.declaredMode(), true }
+
 // Names returns the names of a list's accounts on a host.
-func Names(d *Directory) posixacl.NameFunc {
+func Names(d *perm.Directory) posixacl.NameFunc {
 	return func(t posixacl.Tag, id uint32) string {
 		if t == posixacl.User {
 			return d.Name(UID(id))
@@ -191,12 +187,12 @@ func Names(d *Directory) posixacl.NameFunc {
 	}
 }
 
-func (p POSIX) subjectMay(s posixacl.Subject) mode.Perm {
+func (p State) subjectMay(s posixacl.Subject) mode.Perm {
 	return posixacl.Access(p.UID, p.GID, p.Mode, p.Access, s)
 }
 
 // rebuild makes mode and list agree with three classes and named entries.
-func (p POSIX) rebuild(m mode.Mode, named posixacl.List, mask *mode.Perm) POSIX {
+func (p State) rebuild(m mode.Mode, named posixacl.List, mask *mode.Perm) State {
 	p.Access = posixacl.Build(m.Owner(), m.Group(), m.Other(), named, mask)
 	p.Mode = m
 	if p.Access != nil {
@@ -206,24 +202,62 @@ func (p POSIX) rebuild(m mode.Mode, named posixacl.List, mask *mode.Perm) POSIX 
 	return p
 }
 
-func decodePOSIX(s Set) (state, error) { return POSIXOf(s) }
+// Scheme is the scheme of POSIX hosts: owner, group and mode (POSIX.1-2024 4.7), and the lists of POSIX.1e.
+type Scheme struct{}
 
-func (p POSIX) encode() (Set, error) { return p.Set(), nil }
+func init() { perm.Register(Scheme{}) }
 
-func (p POSIX) traits() (t Traits) {
+func (Scheme) ID() perm.SchemeID                  { return ID }
+func (Scheme) String() string                     { return "posix" }
+func (Scheme) GroupsOwn() bool                    { return false }
+func (Scheme) FromAbove() bool                    { return false }
+func (Scheme) Desire(w *perm.Desired) perm.Desire { return newDesired(w) }
+
+func (Scheme) Aspects() []perm.Aspect {
+	return []perm.Aspect{
+		perm.AspectOwner,
+		perm.AspectGroup,
+		perm.AspectMode,
+		perm.AspectEntries,
+		perm.AspectDefaults,
+		perm.AspectCaps,
+		perm.AspectFlags,
+	}
+}
+
+func (Scheme) Decode(enc string) (perm.State, error) { return decode(enc) }
+
+// Identify knows the numbers of accounts and groups.
+func (Scheme) Identify(id perm.Principal) (perm.Identity, bool) {
+	if _, ok := Number(id); !ok {
+		return perm.Identity{}, false
+	}
+	return perm.Identity{Scheme: ID, Name: string(id[1:]), Group: IsGroup(id), Sure: true}, true
+}
+
+// Named reads a bare number, as chown has it: what no account is called, and is a number, is one.
+func (Scheme) Named(name string, group bool) (perm.Principal, bool) { return Numbered(name, group) }
+
+func (p State) Encode() (perm.Set, error) { return p.Set(), nil }
+
+// Astray is empty: nothing comes from above but when a path is made.
+func (p State) Astray(perm.Found, *perm.Directory) string { return "" }
+func (p State) TakesAnew(perm.State) bool                 { return false }
+
+func (p State) Traits() (t perm.Traits) {
 	if p.Mode&0o111 != 0 {
-		t |= Executable
+		t |= perm.Executable
 	}
 	if len(p.Access.Named()) > 0 {
-		t |= WithEntries
+		t |= perm.WithEntries
 	}
 	return t
 }
 
-func (p POSIX) view(_ Kind, d *Directory) View {
+func (p State) View(_ perm.Kind, d *perm.Directory) perm.View {
 	name := Names(d)
-	v := View{
-		Scheme:  SchemePOSIX.String(),
+	v := perm.View{
+		Scheme:  ID.String(),
 		Owner:   d.Name(UID(p.UID)),
 		Group:   d.Name(GID(p.GID)),
 		Mode:    p.Mode.String(),
@@ -242,40 +276,23 @@ func (p POSIX) view(_ Kind, d *Directory) View {
 	}
 
 	if d.Account(UID(p.UID)) == nil {
-		v.Unknown = append(v.Unknown, string(AspectOwner))
+		v.Unknown = append(v.Unknown, string(perm.AspectOwner))
 	}
 
 	if d.Account(GID(p.GID)) == nil {
-		v.Unknown = append(v.Unknown, string(AspectGroup))
+		v.Unknown = append(v.Unknown, string(perm.AspectGroup))
 	}
 
 	return v
 }
 
-// Narrow returns the state that a change passes through, in which everybody has at most what they have both before and
-// after, whatever groups they are in:
-//
-//	before --narrow--> narrowed (old owner) --widen--> after (new owner)
-//
-// A run narrows every path of a plan before it widens the first, so that nobody ever has more than before, and, since
-// what leads to a path is narrow by then, nobody has more than after. A change of owner clears set-ID bits and
-// capabilities of anything but a folder (chown(2)), so they are off in between.
-//
-// A security descriptor changes at once, owner and list: there it returns after.
-func Narrow(k Kind, before, after Set) (Set, error) {
-	from, to, ok := states(before, after)
-	if !ok {
-		return Set{}, fmt.Errorf("nothing stands between states of scheme %s and %s", before.Scheme(), after.Scheme())
-	}
-	return from.narrow(k, to)
-}
-
-func (b POSIX) narrow(k Kind, to state) (Set, error) {
-	a := to.(POSIX)
+// Narrow returns the state that a change passes through; see [Narrow].
+func (b State) Narrow(k perm.Kind, to perm.State) (perm.Set, error) {
+	a := to.(State)
 	sb, sa := b.sides(), a.sides()
 	chowns := a.UID != b.UID || a.GID != b.GID
 	special := (b.Mode | a.Mode) & mode.Sticky
-	if !chowns || k == Folder {
+	if !chowns || k == perm.Folder {
 		special |= b.Mode & a.Mode & (mode.SetUID | mode.SetGID)
 	}
 
@@ -318,9 +335,9 @@ func (b POSIX) narrow(k Kind, to state) (Set, error) {
 	}
 
 	named.Sort()
-	n := POSIX{UID: b.UID, GID: b.GID, Default: b.Default, Flags: b.Flags}.rebuild(special.With(owner, group, other),
+	n := State{UID: b.UID, GID: b.GID, Default: b.Default, Flags: b.Flags}.rebuild(special.With(owner, group, other),
 		named, nil)
-	if a.Caps == b.Caps && !(chowns && k != Folder) {
+	if a.Caps == b.Caps && !(chowns && k != perm.Folder) {
 		n.Caps = a.Caps
 	}
 
@@ -329,8 +346,8 @@ func (b POSIX) narrow(k Kind, to state) (Set, error) {
 
 // Within reports whether a state gives nobody, whatever groups they are in, what neither before nor after gives them.
 // It speaks of modes alone: where there are lists, set-ID bits or capabilities it says no.
-func (p POSIX) Within(before, after POSIX) bool {
-	for _, s := range []POSIX{p, before, after} {
+func (p State) Within(before, after State) bool {
+	for _, s := range []State{p, before, after} {
 		if s.Access != nil || s.Caps != "" || s.Mode&(mode.SetUID|mode.SetGID) != 0 {
 			return false
 		}
@@ -367,14 +384,14 @@ func (p POSIX) Within(before, after POSIX) bool {
 
 // A side is what one state surely gives to accounts and groups, whatever other groups they are in.
 type side struct {
-	p             POSIX
+	p             State
 	owner, other  mode.Perm
 	named         posixacl.List // with the owning group's, and the mask taken off
 	all           mode.Perm     // what every group that is spoken of has
 	users, groups []uint32
 }
 
-func (p POSIX) sides() side {
+func (p State) sides() side {
 	o, g, x, named := p.masked()
 	s := side{p: p, owner: o, other: x, named: named, all: g, users: []uint32{p.UID}, groups: []uint32{p.GID}}
 	found := false
@@ -384,8 +401,12 @@ func (p POSIX) sides() side {
 		case e.Tag == posixacl.User:
 			s.users = append(s.users, e.ID)
 			continue
-		case e.ID == p.GID: // its members may have what either entry gives
-			s.named[i].Perm |= g
+		case e.ID == p.GID:
+			// Its members may use either entry. To add to a folder takes two rights of one and the same entry, so
+			// that both entries together are more than they surely have.
+			if bits.OnesCount8(uint8(g)) > bits.OnesCount8(uint8(e.Perm)) {
+				s.named[i].Perm = g
+			}
 			found = true
 		default:
 			s.groups = append(s.groups, e.ID)
@@ -428,7 +449,7 @@ func (s side) with(t side) side {
 }
 
 // masked returns classes and named entries with the mask already taken off.
-func (p POSIX) masked() (owner, group, other mode.Perm, named posixacl.List) {
+func (p State) masked() (owner, group, other mode.Perm, named posixacl.List) {
 	owner, group, other, mask := p.classes()
 	named = slices.Clone(p.Access.Named())
 	if mask != nil {
