@@ -13,6 +13,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/subtree"
 	"idletally/internal/core/tree"
 )
 
@@ -22,7 +23,7 @@ func benchSubtree(entries, rounds int) error {
 	ctx := context.Background()
 	m, forest, n := plant(entries)
 	root := posix.State{UID: 0, GID: 0, Mode: 0o755}.Set()
-	snap := access.Snapshot{
+	snap := subtree.Snapshot{
 		Source: m,
 		Forest: forest,
 		Ways:   []access.Way{{{Path: "/", Kind: perm.Folder, Set: root}, {Path: "/srv", Kind: perm.Folder, Set: root}}},
@@ -40,7 +41,7 @@ func benchSubtree(entries, rounds int) error {
 		{"everyone-write", access.Subject{ID: perm.Everyone}, access.Write, false},
 		{"every-path-write", account, access.Write, true}, // no way is closed: nothing can be left out
 	} {
-		var t access.Tally
+		var t subtree.Tally
 		err := inTurn(rounds, func() (float64, float64, error) {
 			floor, err := readAll(ctx, m, forest, n)
 			if err != nil {
@@ -48,7 +49,7 @@ func benchSubtree(entries, rounds int) error {
 			}
 
 			start := time.Now()
-			t, err = snap.Ask(ctx, access.SubtreeQuery{Operation: q.op, Now: access.NewAsker(q.who), Behind: q.all})
+			t, err = snap.Ask(ctx, subtree.Query{Operation: q.op, Now: access.NewAsker(q.who), Behind: q.all})
 			return floor, time.Since(start).Seconds(), err
 		}, func(f, o float64) {
 			fmt.Printf("figure reach-%s-%d %.3f s floor %.3f ratio %.2f\n", q.name, n+1, o, f, o/f)

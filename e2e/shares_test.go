@@ -17,6 +17,7 @@ import (
 	"idletally/internal/agent"
 	"idletally/internal/client"
 	"idletally/internal/core/access"
+	"idletally/internal/core/perm/nt"
 	"idletally/internal/wire"
 )
 
@@ -81,7 +82,7 @@ func TestShares(t *testing.T) {
 		"/charts/north sound/2026-11.xyz", "--snapshot", snap)
 	j, err := client.Looker{Client: author, Snapshot: snap}.Decide(ctx, "surveyor",
 		"/charts/south channel/sheet 00.chart", access.Write, wire.Supposed{})
-	if err != nil || len(j.Answers) != 1 || j.Answers[0].Allowed || j.Answers[0].Cause != access.ByDeny {
+	if err != nil || len(j.Answers) != 1 || j.Answers[0].Allowed || j.Answers[0].Cause != nt.ByDeny {
 		t.Errorf("%+v, %v", j, err)
 	}
 

@@ -9,10 +9,10 @@ import (
 	"time"
 
 	"idletally/internal/client"
-	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/subtree"
 	"idletally/internal/host/change"
 	"idletally/internal/inquiry"
 	"idletally/internal/wire"
@@ -142,7 +142,7 @@ func (a *Agent) leads(path string) bool {
 }
 
 // subtreeQueryOf makes the core's question of one about all that is in a folder.
-func (*Agent) subtreeQueryOf(dir *perm.Directory, q wire.Question) (access.SubtreeQuery, error) {
+func (*Agent) subtreeQueryOf(dir *perm.Directory, q wire.Question) (subtree.Query, error) {
 	return inquiry.SubtreeQueryOf(dir, inquiry.BelowAsk{
 		Path:      string(q.Path),
 		Account:   q.Account,

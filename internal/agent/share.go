@@ -17,6 +17,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/privilege"
+	"idletally/internal/core/subtree"
 	"idletally/internal/host/change"
 	"idletally/internal/host/fileserver"
 	"idletally/internal/host/ldap"
@@ -331,7 +332,7 @@ func (h *descriptors) mark(ctx context.Context, s fileserver.Server, way access.
 	}
 
 	last := way[len(way)-1]
-	missing := access.NewAsker(asker).Lacks(&last)
+	missing := nt.Lacks(asker, &last)
 	if least := missing & (ace.WriteDAC | ace.WriteOwner); least != 0 { // which is in nobody's way who has it open
 		missing = least
 	}
@@ -491,7 +492,7 @@ func (h *descriptors) below(ctx context.Context, s fileserver.Server, q wire.Que
 	if err != nil {
 		return r, err
 	}
-	t, err := access.Snapshot{Source: nodes, Forest: found.Forest, Ways: []access.Way{way}}.Ask(ctx, reach)
+	t, err := subtree.Snapshot{Source: nodes, Forest: found.Forest, Ways: []access.Way{way}}.Ask(ctx, reach)
 	if err != nil {
 		return r, err
 	}

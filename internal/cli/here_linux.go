@@ -12,6 +12,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/subtree"
 	"idletally/internal/host/identity"
 	"idletally/internal/host/look"
 	"idletally/internal/host/probe"
@@ -174,14 +175,14 @@ func (s localSource) Folder(
 	return f, err
 }
 
-func (s localSource) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *perm.Directory, error) {
+func (s localSource) Below(ctx context.Context, ask inquiry.BelowAsk) (subtree.Tally, *perm.Directory, error) {
 	d, err := s.accounts.Read(ctx, ask.Account)
 	if err != nil {
-		return access.Tally{}, nil, err
+		return subtree.Tally{}, nil, err
 	}
 	q, err := inquiry.SubtreeQueryOf(d, ask)
 	if err != nil {
-		return access.Tally{}, nil, err
+		return subtree.Tally{}, nil, err
 	}
 	_, t, err := look.Below(ctx, os.TempDir(), ask.Path, q)
 	return t, d, err

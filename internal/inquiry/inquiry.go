@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/subtree"
 	"idletally/internal/wire"
 )
 
@@ -24,7 +25,7 @@ type Source interface {
 	Origin() wire.Origin
 	Path(ctx context.Context, path string, accounts ...string) (access.Found, error)
 	Folder(ctx context.Context, path, after string, limit int, accounts ...string) (access.Found, error)
-	Below(ctx context.Context, ask BelowAsk) (access.Tally, *perm.Directory, error)
+	Below(ctx context.Context, ask BelowAsk) (subtree.Tally, *perm.Directory, error)
 }
 
 // ErrBad says that a question cannot be answered as it was put.
@@ -34,7 +35,7 @@ var ErrBad = errors.New("cannot answer this")
 type Suppose struct {
 	Joining    []string // groups that the account would belong to
 	Privileges []string // capabilities(7) that its process would have
-	States     access.Suppose
+	States     subtree.Suppose
 	Words      string // all of it, for people
 }
 
@@ -628,13 +629,13 @@ func BelowOf(ctx context.Context, sc Source, ask BelowAsk) (wire.Below, error) {
 }
 
 // SubtreeQueryOf makes the core's question of a person's.
-func SubtreeQueryOf(d *perm.Directory, ask BelowAsk) (access.SubtreeQuery, error) {
+func SubtreeQueryOf(d *perm.Directory, ask BelowAsk) (subtree.Query, error) {
 	now, err := Subject(d, ask.Account)
 	if err != nil {
-		return access.SubtreeQuery{}, err
+		return subtree.Query{}, err
 	}
 
-	q := access.SubtreeQuery{
+	q := subtree.Query{
 		Under:     ask.Path,
 		Operation: ask.Operation,
 		Now:       access.NewAsker(now),
@@ -648,7 +649,7 @@ func SubtreeQueryOf(d *perm.Directory, ask BelowAsk) (access.SubtreeQuery, error
 	if ask.Suppose.Any() {
 		then, err := ask.Suppose.subject(d, ask.Account)
 		if err != nil {
-			return access.SubtreeQuery{}, err
+			return subtree.Query{}, err
 		}
 		q.Then, q.Suppose = access.NewAsker(then), ask.Suppose.States
 	}

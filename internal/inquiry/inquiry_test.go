@@ -12,6 +12,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/subtree"
 	"idletally/internal/wire"
 )
 
@@ -51,10 +52,10 @@ func (p pier) Folder(ctx context.Context, path, _ string, _ int, _ ...string) (a
 	return f, err
 }
 
-func (p pier) Below(context.Context, BelowAsk) (access.Tally, *perm.Directory, error) {
-	return access.Tally{
+func (p pier) Below(context.Context, BelowAsk) (subtree.Tally, *perm.Directory, error) {
+	return subtree.Tally{
 		Held: 2,
-		Groups: []access.Equal{
+		Groups: []subtree.Equal{
 			{Kind: perm.File, Set: posix.State{}.Set(), Count: 2, Folder: "/srv", Example: "/srv/a\nb"},
 		},
 	}, dir, nil

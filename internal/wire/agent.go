@@ -8,6 +8,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/subtree"
 	"idletally/internal/core/succession"
 	"idletally/internal/core/tree"
 )
@@ -135,7 +136,7 @@ type Question struct {
 type Reply struct {
 	Failed    string          `json:"failed,omitempty"`
 	Found     *access.Found   `json:"found,omitempty"`
-	Tally     *access.Tally   `json:"tally,omitempty"`
+	Tally     *subtree.Tally  `json:"tally,omitempty"`
 	Tries     []access.Try    `json:"tries,omitempty"`
 	Directory *perm.Directory `json:"directory,omitempty"` // none where its hash was known
 	Hash      string          `json:"hash,omitempty"`

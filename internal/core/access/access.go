@@ -1,20 +1,23 @@
-// Package access answers who can do what, and why: on one path with the way that leads to it,
-// and over whole snapshots. It computes; what it says of Linux is held against the kernel by the
-// tests of package probe.
+// Package access answers who can do what with one path, and why: by the path's permissions, and by those of every
+// folder on the way to it. It computes; what it says of Linux is held against the kernel by the tests of package probe,
+// and what it says of file servers against Samba by those of package smb.
 //
-// What a scheme of permissions means stays in one file per scheme; everybody else sees places,
-// operations and answers.
+// What a scheme of permissions decides stands behind the interface [Scheme], in the scheme's own package; everybody
+// else sees places, operations and answers.
+//
+//	way := access.Way{{Path: "/", Kind: perm.Folder, Set: root}, {Path: "/charts", Kind: perm.Folder, Set: charts}}
+//	a := access.NewAsker(access.SubjectOf(names, posix.UID(1001))).May(way, access.List, names)
+//	// a.Allowed, and a.Reason: "pim is in the owning group of the folder, which has r"
 package access
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
 
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/nt"
-	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/privilege"
 )
 
@@ -98,10 +101,16 @@ func Meant(op Operation, k perm.Kind) Operation {
 }
 
 // For lists the operations that make sense for a kind of path, in a scheme.
-func For(k perm.Kind, s perm.SchemeID) []Operation {
-	if k == perm.Folder && s == nt.ID {
-		return []Operation{List, Enter, CreateFile, CreateFolder, Delete, Rename, Change, Own}
+func For(k perm.Kind, id perm.SchemeID) []Operation {
+	if s := schemeOf(id); s != nil {
+		return s.Operations(k)
 	}
+	return OperationsOn(k)
+}
+
+// OperationsOn lists the operations that make sense for a kind of path where one right is for all that is made in a
+// folder.
+func OperationsOn(k perm.Kind) []Operation {
 	switch k {
 	case perm.Folder:
 		return []Operation{List, Enter, Create, Delete, Rename, Change, Own}
@@ -116,7 +125,7 @@ func For(k perm.Kind, s perm.SchemeID) []Operation {
 // of reports whether an operation makes sense for a kind of path. To create files and to create folders makes
 // sense everywhere, also where one right is for both.
 func (o Operation) of(k perm.Kind) bool {
-	return slices.Contains(For(k, posix.ID), o) || k == perm.Folder && (o == CreateFile || o == CreateFolder)
+	return slices.Contains(OperationsOn(k), o) || k == perm.Folder && (o == CreateFile || o == CreateFolder)
 }
 
 // A Mount is what the file system that a path lies on withholds from everybody; or a share, from those whom its own
@@ -136,8 +145,8 @@ type Mount struct {
 	Hides         bool     `json:"hides,omitempty"` // the share shows nobody what they cannot read
 }
 
-// shut reports whether nothing on it can be changed.
-func (m Mount) shut() bool { return m.ReadOnly || m.Sealed }
+// Shut reports whether nothing on it can be changed.
+func (m Mount) Shut() bool { return m.ReadOnly || m.Sealed }
 
 // Words names what a mount withholds.
 func (m Mount) Words() (out []string) {
@@ -273,7 +282,7 @@ func SubjectOf(d *perm.Directory, id perm.Principal, joining ...perm.Principal) 
 func SubjectNamed(d *perm.Directory, a *perm.Account, joining ...perm.Principal) Subject {
 	s := Subject{ID: a.ID, Name: a.Name, Groups: slices.Clone(a.Groups)}
 	if a.Name == string(perm.Everyone) { // which is our word for somebody else
-		s.Name += " (" + strings.TrimLeft(string(a.ID), "ug") + ")"
+		s.Name += " (" + d.Identify(a.ID).Name + ")"
 	}
 	return subject(d, s, joining)
 }
@@ -284,13 +293,8 @@ func subject(d *perm.Directory, s Subject, joining []perm.Principal) Subject {
 			s.Groups = append(s.Groups, g)
 		}
 	}
-	if n, ok := posix.Number(s.ID); ok && n == 0 && !posix.IsGroup(s.ID) {
-		s.Privileges = AllPrivileges
-	}
-	for _, x := range slices.Concat([]perm.Principal{s.ID}, s.Groups, everybodysGroups) {
-		if a := d.Account(x); a != nil && a.Privileges != 0 {
-			s.Held = append(s.Held, Holding{a.Privileges, x})
-		}
+	for _, x := range schemes {
+		x.Complete(&s, d)
 	}
 	return s
 }
@@ -348,65 +352,98 @@ const (
 	ByUnknownScheme Code = "unknown scheme" // a newer program wrote it
 )
 
-// verdict is a decision before anybody has to read it: no names, no sentences.
-type verdict struct {
-	ok     bool
-	code   Code
-	folder bool // the folder that the path is in decides, not the path
-	ruling ruling
-	priv   Privilege
-	share  shareRuling
-}
-
 // An Asker is a subject made ready for many questions. It may be used by one goroutine at a time.
 type Asker struct {
 	Subject
-	posix posixAsker
-	nt    ntAsker
+	checkers []Checker // by the schemes' order; nil until one is needed
 }
 
 // NewAsker makes an asker.
-func NewAsker(s Subject) *Asker {
-	return &Asker{Subject: s, posix: newPOSIXAsker(s), nt: newNTAsker(s)}
+func NewAsker(s Subject) *Asker { return &Asker{Subject: s, checkers: make([]Checker, len(schemes))} }
+
+// checker returns the asker's checker for a scheme, and nil for one that nobody knows.
+func (a *Asker) checker(id perm.SchemeID) Checker {
+	for i, s := range schemes {
+		if s.ID() == id {
+			if a.checkers[i] == nil {
+				a.checkers[i] = s.Checker(a.Subject)
+			}
+			return a.checkers[i]
+		}
+	}
+	return nil
 }
 
-// passes reports whether the asker gets through a folder on the way.
-func (a *Asker) passes(p *Place) verdict {
+// Passes reports whether the asker gets through a folder on the way.
+func (a *Asker) Passes(p *Place) Verdict {
 	switch {
 	case p.Kind == perm.Link && p.Mount.NoFollow:
-		return verdict{code: ByNoFollow}
+		return Verdict{Code: ByNoFollow}
 	case p.Kind == perm.Link:
-		return verdict{ok: true, code: ByLink} // reading a link takes no right
+		return Verdict{OK: true, Code: ByLink} // reading a link takes no right
 	case p.Kind != perm.Folder:
-		return verdict{code: ByFolderOnWay}
+		return Verdict{Code: ByFolderOnWay}
 	}
-	return a.decide(nil, p, Enter)
+	return a.Decide(nil, p, Enter)
 }
 
-// decide answers for a path in a folder that is reached; folder is nil for /.
-func (a *Asker) decide(folder, p *Place, op Operation) verdict {
+// Decide answers for a path in a folder that is reached; folder is nil for /.
+func (a *Asker) Decide(folder, p *Place, op Operation) Verdict {
 	if (op == Delete || op == Rename) && folder == nil {
-		return verdict{code: ByRoot}
+		return Verdict{Code: ByRoot}
 	}
 	if p.Set.IsZero() || (op == Delete || op == Rename) && folder.Set.IsZero() {
-		return verdict{code: ByUnread}
+		return Verdict{Code: ByUnread}
 	}
 
 	if !op.of(p.Kind) {
 		if p.Kind == perm.Link {
-			return verdict{code: ByLink}
+			return Verdict{Code: ByLink}
 		}
-		return verdict{code: ByKind}
+		return Verdict{Code: ByKind}
 	}
 
-	switch p.Set.Scheme() {
-	case posix.ID:
-		return a.posix.decide(folder, p, op)
-	case nt.ID:
-		return a.nt.decide(folder, p, op)
+	c := a.checker(p.Set.Scheme())
+	if c == nil {
+		return Verdict{Code: ByUnknownScheme}
 	}
+	return c.Decide(folder, p, op)
+}
 
-	return verdict{code: ByUnknownScheme}
+// question asks why a verdict came out as it did.
+func (a *Asker) question(v Verdict, folder, p *Place, op Operation, d *perm.Directory) Question {
+	q := Question{Folder: folder, At: p, Operation: op, Verdict: v, Names: d, It: "the path"}
+	if v.Folder {
+		q.It = "its folder " + folder.Path.String()
+	} else if p.Kind == perm.Folder {
+		q.It = "the folder"
+	}
+	q.Who = cmp.Or(a.Name, d.Name(a.ID))
+	if a.ID == perm.Everyone {
+		q.Who = "everyone"
+	}
+	return q
+}
+
+// Reason says why, for people, and writes the entry that decided.
+func (a *Asker) Reason(v Verdict, folder, p *Place, op Operation, d *perm.Directory) (sentence, entry string) {
+	switch v.Code {
+	case ByRoot:
+		return "/ lies in no folder", ""
+	case ByKind:
+		return "there is no such thing with a " + p.Kind.String(), ""
+	case ByLink:
+		return "it is a link: what it leads to decides", ""
+	case ByUnread:
+		return "its permissions could not be read", ""
+	case ByFolderOnWay:
+		return "it is a " + p.Kind.String() + ", no folder", ""
+	case ByNoFollow:
+		return "no link is followed there: the file system is mounted no-symfollow" + mountedAt(p), ""
+	case ByUnknownScheme:
+		return "its permissions are of a kind that this program does not know", ""
+	}
+	return a.checker(p.Set.Scheme()).Reason(a.question(v, folder, p, op, d))
 }
 
 // May answers whether the asker can do something at the end of a way.
@@ -419,12 +456,14 @@ func (a *Asker) May(w Way, op Operation, d *perm.Directory) Answer {
 		p := &w[i]
 		pass := Pass{Path: p.Path, Reached: !stopped}
 		if !stopped {
-			v := a.passes(p)
-			pass.Passed, pass.Reason = v.ok, a.sentence(v, nil, p, Enter, d)
-			if !v.ok {
+			v := a.Passes(p)
+			var entry string
+			pass.Passed = v.OK
+			pass.Reason, entry = a.Reason(v, nil, p, Enter, d)
+			if !v.OK {
 				stopped = true
-				out.Cause, out.At = v.code, p.Path
-				out.Reason, out.Entry = "the way stops at "+p.Path.String()+": "+pass.Reason, v.entry(d)
+				out.Cause, out.At = v.Code, p.Path
+				out.Reason, out.Entry = "the way stops at "+p.Path.String()+": "+pass.Reason, entry
 			}
 		}
 
@@ -436,28 +475,23 @@ func (a *Asker) May(w Way, op Operation, d *perm.Directory) Answer {
 	}
 
 	p := &w[last]
-	folder := w.folder(last)
-	v := a.decide(folder, p, op)
-	out.Allowed, out.Cause, out.At, out.Entry = v.ok, v.code, p.Path, v.entry(d)
-	if v.folder {
+	folder := w.FolderOf(last)
+	v := a.Decide(folder, p, op)
+	out.Allowed, out.Cause, out.At = v.OK, v.Code, p.Path
+	if v.Folder {
 		out.At = folder.Path
 	}
 
-	out.Reason = a.sentence(v, folder, p, op, d)
-	out.Notes = a.notes(v, folder, p, op)
-	if p.Set.Scheme() == nt.ID {
-		var more []string
-		out.ByAsking, more = a.passedOver(v, op, d)
-		out.Notes = append(out.Notes, more...)
-		open := a.nt.undissolved(folder, p, op, v.ok, d)
-		out.Unknown, out.Notes = len(open) > 0, append(out.Notes, open...)
+	out.Reason, out.Entry = a.Reason(v, folder, p, op, d)
+	if c := a.checker(p.Set.Scheme()); c != nil {
+		more := c.Remarks(a.question(v, folder, p, op, d))
+		out.Notes, out.ByAsking, out.Unknown = more.Notes, more.ByAsking, more.Unknown
 	}
-
 	return out
 }
 
-// folder finds the folder that a place of the way lies in; a link on the way lies between.
-func (w Way) folder(i int) *Place {
+// FolderOf finds the folder that a place of the way lies in; a link on the way lies between.
+func (w Way) FolderOf(i int) *Place {
 	if w[i].Path == "/" {
 		return nil
 	}
@@ -472,13 +506,13 @@ func (w Way) folder(i int) *Place {
 
 // Can is May without the words.
 func (a *Asker) Can(w Way, op Operation) bool {
-	return a.reaches(w) && a.decide(w.folder(len(w)-1), &w[len(w)-1], op).ok
+	return a.reaches(w) && a.Decide(w.FolderOf(len(w)-1), &w[len(w)-1], op).OK
 }
 
 // reaches reports whether a way leads to its end.
 func (a *Asker) reaches(w Way) bool {
 	for i := range w[:len(w)-1] {
-		if !a.passes(&w[i]).ok {
+		if !a.Passes(&w[i]).OK {
 			return false
 		}
 	}
@@ -490,11 +524,20 @@ func (a *Asker) Sure(w Way, op Operation, d *perm.Directory) (ok, unknown bool) 
 	if !a.reaches(w) {
 		return false, false
 	}
-	return a.sure(w.folder(len(w)-1), &w[len(w)-1], op, d)
+	return a.Judge(w.FolderOf(len(w)-1), &w[len(w)-1], op, d)
 }
 
-// sure decides for a path in a folder that is reached, and says where nobody knows.
-func (a *Asker) sure(folder, p *Place, op Operation, d *perm.Directory) (ok, unknown bool) {
-	ok = a.decide(folder, p, op).ok
-	return ok, p.Set.Scheme() == nt.ID && len(a.nt.undissolved(folder, p, op, ok, d)) > 0
+// Judge decides for a path in a folder that is reached, and says where nobody knows.
+func (a *Asker) Judge(folder, p *Place, op Operation, d *perm.Directory) (ok, unknown bool) {
+	ok = a.Decide(folder, p, op).OK
+	c := a.checker(p.Set.Scheme())
+	return ok, c != nil && c.Unsure(folder, p, op, ok, d)
+}
+
+// Sees reports whether a listing includes the last place of w, given that the asker may list the folder above it. It
+// is always true unless what w lies on hides what somebody cannot read.
+func (a *Asker) Sees(w Way) bool {
+	p := &w[len(w)-1]
+	c := a.checker(p.Set.Scheme())
+	return !p.Mount.Hides || c == nil || c.Sees(p)
 }

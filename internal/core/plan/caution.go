@@ -11,6 +11,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/subtree"
 )
 
 // A Caution is what a plan's checker warns of. A grave one needs the reviewer's own word.
@@ -390,7 +391,7 @@ func (c Checker) unreached(
 		folder string
 	}
 	asked := map[grant]string{} // the folder that stops them, "" for none
-	suppose := access.Suppose(func(path string, f perm.Found) perm.Set {
+	suppose := subtree.Suppose(func(path string, f perm.Found) perm.Set {
 		if after, ok := then[path]; ok {
 			return after
 		}

@@ -62,7 +62,7 @@ func Try(s Share, below string, k perm.Kind) (out []access.Try, err error) {
 			}
 			if o.folder && t.Allowed {
 				var also string
-				if also, t.Allowed, err = open(folder, "its folder", access.Adding(k)); err != nil {
+				if also, t.Allowed, err = open(folder, "its folder", nt.Adding(k)); err != nil {
 					return nil, err
 				}
 				t.Call += ", " + also

@@ -18,6 +18,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/subtree"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/scan"
 	"idletally/internal/host/spool"
@@ -70,7 +71,7 @@ func Folder(ctx context.Context, path, after string, limit int) (access.Found, e
 }
 
 // Below is Bounds.Below where everything is shown.
-func Below(ctx context.Context, spoolIn, path string, q access.SubtreeQuery) (access.Found, access.Tally, error) {
+func Below(ctx context.Context, spoolIn, path string, q subtree.Query) (access.Found, subtree.Tally, error) {
 	return Bounds{}.Below(ctx, spoolIn, path, q)
 }
 
@@ -353,29 +354,29 @@ func readlink(fd int) (string, error) {
 // Below scans a folder and asks the core about all that is in it. Links that led to the folder are
 // on the way that comes with the answer; in it none is followed.
 func (b Bounds) Below(
-	ctx context.Context, spoolIn, path string, q access.SubtreeQuery,
-) (access.Found, access.Tally, error) {
+	ctx context.Context, spoolIn, path string, q subtree.Query,
+) (access.Found, subtree.Tally, error) {
 	f, err := b.Shown(path)
 	if err != nil {
-		return f, access.Tally{}, err
+		return f, subtree.Tally{}, err
 	}
 	spool, err := spool.New(spoolIn)
 	if err != nil {
-		return f, access.Tally{}, err
+		return f, subtree.Tally{}, err
 	}
 	defer spool.Close()
 
 	q.Under = string(f.Seen.Path)
 	forest, stats, err := scan.Scan(ctx, []string{q.Under}, scan.Options{Mounts: true}, spool)
 	if err != nil {
-		return f, access.Tally{}, err
+		return f, subtree.Tally{}, err
 	}
 	mounts, err := b.mounts(ctx, stats.Mounts)
 	if err != nil {
-		return f, access.Tally{}, err
+		return f, subtree.Tally{}, err
 	}
 
-	t, err := access.Snapshot{Source: spool, Forest: forest, Ways: []access.Way{f.Way}, Mounts: mounts}.Ask(ctx, q)
+	t, err := subtree.Snapshot{Source: spool, Forest: forest, Ways: []access.Way{f.Way}, Mounts: mounts}.Ask(ctx, q)
 	return f, t, err
 }
 

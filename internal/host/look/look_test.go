@@ -16,6 +16,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/subtree"
 	"idletally/internal/host/fsys"
 )
 
@@ -218,7 +219,7 @@ func TestBelow(t *testing.T) {
 		}
 	}
 
-	_, got, err := Below(t.Context(), t.TempDir(), dir, access.SubtreeQuery{
+	_, got, err := Below(t.Context(), t.TempDir(), dir, subtree.Query{
 		Operation: access.Read,
 		Now:       access.NewAsker(access.Subject{ID: perm.Everyone}),
 		Limit:     10,

@@ -17,6 +17,7 @@ import (
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/subtree"
 	"idletally/internal/disk"
 )
 
@@ -60,13 +61,13 @@ func TestReadOnlySubvolumes(t *testing.T) {
 			run("property", "set", "-ts", filepath.Join(at, folder), "ro", "true")
 		}
 
-		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, folder), access.SubtreeQuery{
+		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, folder), subtree.Query{
 			Operation: access.Delete,
 			Now:       access.NewAsker(access.SubjectOf(nil, posix.UID(0))),
 			Limit:     100,
 		})
 		must(t, err)
-		held := slices.ContainsFunc(below.Paths, func(r access.Reached) bool {
+		held := slices.ContainsFunc(below.Paths, func(r subtree.Reached) bool {
 			return string(r.Path) == filepath.Join(at, name)
 		})
 		got := root(t, filepath.Join(at, name), access.Delete)
@@ -82,7 +83,7 @@ func TestReadOnlySubvolumes(t *testing.T) {
 		folder := filepath.Join(at, name, "folder")
 		file := filepath.Join(folder, "file")
 		held := map[string]bool{}
-		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, name), access.SubtreeQuery{
+		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, name), subtree.Query{
 			Operation: access.Write,
 			Now:       access.NewAsker(access.SubjectOf(nil, posix.UID(0))),
 			Limit:     100,
@@ -133,13 +134,13 @@ func TestBelowFileSystemsThatAreSilent(t *testing.T) {
 
 	for range cap(waiting) + 3 {
 		all.Go(func() {
-			_, below, err := Below(t.Context(), t.TempDir(), at, access.SubtreeQuery{
+			_, below, err := Below(t.Context(), t.TempDir(), at, subtree.Query{
 				Operation: access.Change,
 				Now:       access.NewAsker(access.SubjectOf(nil, posix.UID(0))),
 				Limit:     100,
 			})
 			if err != nil || below.Held != 2 || below.Unread != 1 ||
-				slices.ContainsFunc(below.Paths, func(r access.Reached) bool {
+				slices.ContainsFunc(below.Paths, func(r subtree.Reached) bool {
 					return strings.HasSuffix(string(r.Path), "silent")
 				}) {
 				t.Errorf("%+v, %v", below, err)

@@ -24,6 +24,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/subtree"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/look"
 	"idletally/internal/seeded"
@@ -338,7 +339,7 @@ func TestProof(t *testing.T) {
 func (w *world) below(asker *access.Asker) {
 	w.t.Helper()
 	for _, op := range access.For(perm.Folder, posix.ID) {
-		_, tally, err := look.Below(w.t.Context(), w.t.TempDir(), w.top, access.SubtreeQuery{
+		_, tally, err := look.Below(w.t.Context(), w.t.TempDir(), w.top, subtree.Query{
 			Operation: op,
 			Now:       asker,
 			Limit:     10_000,

@@ -12,6 +12,7 @@ import (
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/subtree"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/store"
 )
@@ -138,7 +139,7 @@ func (d *Desk) check(
 			return nil, err
 		}
 
-		seen := access.Snapshot{Source: d.Store, Forest: snap.Hash(), Ways: ways}
+		seen := subtree.Snapshot{Source: d.Store, Forest: snap.Hash(), Ways: ways}
 		c.Way = func(path string) (access.Way, error) {
 			w, _, err := seen.Way(ctx, path)
 			if tree.IsUntold(err) { // it went away meanwhile, or cannot be read any more
@@ -178,7 +179,7 @@ func (d *Desk) check(
 }
 
 // node returns a folder's content as it was seen; nil where it was not.
-func node(ctx context.Context, seen access.Snapshot, folder string) (*tree.Node, error) {
+func node(ctx context.Context, seen subtree.Snapshot, folder string) (*tree.Node, error) {
 	_, c, err := seen.Way(ctx, folder)
 	if tree.IsUntold(err) {
 		return nil, nil

@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/subtree"
 	"idletally/internal/core/tree"
 	"idletally/internal/core/untrusted"
 	"idletally/internal/inquiry"
@@ -26,7 +27,7 @@ import (
 // stored is a snapshot as a scene.
 type stored struct {
 	row  store.Snapshot
-	snap access.Snapshot
+	snap subtree.Snapshot
 	dir  *perm.Directory
 }
 
@@ -43,7 +44,7 @@ func (s *Server) stored(ctx context.Context, id string) (*stored, error) {
 		return nil, err
 	}
 	dir, err := s.Store.Directory(ctx, v)
-	return &stored{v, access.Snapshot{Source: s.Store, Forest: v.Hash(), Ways: ways}, dir}, err
+	return &stored{v, subtree.Snapshot{Source: s.Store, Forest: v.Hash(), Ways: ways}, dir}, err
 }
 
 func (s *stored) Origin() wire.Origin {
@@ -129,10 +130,10 @@ func (s *stored) Folder(ctx context.Context, path, after string, limit int, _ ..
 	return f, nil
 }
 
-func (s *stored) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *perm.Directory, error) {
+func (s *stored) Below(ctx context.Context, ask inquiry.BelowAsk) (subtree.Tally, *perm.Directory, error) {
 	q, err := inquiry.SubtreeQueryOf(s.dir, ask)
 	if err != nil {
-		return access.Tally{}, nil, err
+		return subtree.Tally{}, nil, err
 	}
 	t, err := s.snap.Ask(ctx, q)
 	if refused := notInSnapshot(err); refused != nil {
@@ -348,13 +349,13 @@ func (l *live) Folder(ctx context.Context, path, after string, limit int, accoun
 	})
 }
 
-func (l *live) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *perm.Directory, error) {
+func (l *live) Below(ctx context.Context, ask inquiry.BelowAsk) (subtree.Tally, *perm.Directory, error) {
 	if ask.Suppose.States != nil {
-		return access.Tally{}, nil, huma.Error422UnprocessableEntity(
+		return subtree.Tally{}, nil, huma.Error422UnprocessableEntity(
 			"an edition or a plan can be supposed for a whole folder on a snapshot: give snapshot instead of host")
 	}
 	if ask.Path == "" {
-		return access.Tally{}, nil, huma.Error422UnprocessableEntity("path: say which folder of the host is meant")
+		return subtree.Tally{}, nil, huma.Error422UnprocessableEntity("path: say which folder of the host is meant")
 	}
 
 	r, err := l.ask(ctx,
@@ -375,7 +376,7 @@ func (l *live) Below(ctx context.Context, ask inquiry.BelowAsk) (access.Tally, *
 	}
 
 	if err != nil {
-		return access.Tally{}, nil, err
+		return subtree.Tally{}, nil, err
 	}
 
 	return *r.Tally, r.Directory, nil

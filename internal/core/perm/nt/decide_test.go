@@ -1,4 +1,4 @@
-package access
+package nt
 
 import (
 	"encoding/json"
@@ -6,11 +6,11 @@ import (
 	"strings"
 	"testing"
 
+	"idletally/internal/core/access"
 	"idletally/internal/core/ace"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/privilege"
 )
 
@@ -19,16 +19,16 @@ func TestShares(t *testing.T) {
 	surveyor, crew := ntsd.NewSID(5, 21, 1, 2, 3, 1001), ntsd.NewSID(5, 21, 1, 2, 3, 1100)
 	d := (&perm.Directory{
 		Accounts: []perm.Account{
-			{ID: nt.PrincipalOf(surveyor), Name: "surveyor", Groups: []perm.Principal{nt.PrincipalOf(crew)}},
+			{ID: PrincipalOf(surveyor), Name: "surveyor", Groups: []perm.Principal{PrincipalOf(crew)}},
 		},
-		Groups: []perm.Account{{ID: nt.PrincipalOf(crew), Name: "crew"}},
+		Groups: []perm.Account{{ID: PrincipalOf(crew), Name: "crew"}},
 	}).Index()
 
 	set := func(sddl string) perm.Set {
 		return described(t, strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String()).Replace(sddl))
 	}
-	way := func(folder, file string) Way {
-		return Way{
+	way := func(folder, file string) access.Way {
+		return access.Way{
 			{Path: "/", Kind: perm.Folder, Set: set("D:NO_ACCESS_CONTROL")},
 			{Path: "/charts", Kind: perm.Folder, Set: set(folder)},
 			{Path: pathname.Path("/charts/x"), Kind: perm.File, Set: set(file)},
@@ -38,39 +38,41 @@ func TestShares(t *testing.T) {
 	type question struct {
 		what         string
 		folder, file string
-		op           Operation
+		op           access.Operation
 		ok           bool
-		cause        Code
+		cause        access.Code
 		at, says     string
 	}
 
-	ask := func(c question, w Way) {
+	ask := func(c question, w access.Way) {
 		t.Helper()
-		a := NewAsker(SubjectOf(d, nt.PrincipalOf(surveyor))).May(w, c.op, d)
+		a := access.NewAsker(access.SubjectOf(d, PrincipalOf(surveyor))).May(w, c.op, d)
 		if a.Allowed != c.ok || a.Cause != c.cause || string(a.At) != c.at ||
 			!strings.Contains(a.Reason+" "+a.Entry+strings.Join(a.Notes, " "), c.says) {
 			t.Errorf("%s: %+v", c.what, a)
 		}
 
-		if got := NewAsker(SubjectOf(d, nt.PrincipalOf(surveyor))).Can(w, c.op); got != c.ok {
+		if got := access.NewAsker(access.SubjectOf(d, PrincipalOf(surveyor))).Can(w, c.op); got != c.ok {
 			t.Errorf("%s: in short %t", c.what, got)
 		}
 	}
 
 	for _, c := range []question{
-		{"by the group's entry", "O:SYD:", "O:SYD:(A;;FR;;;crew)", Read, true, ByAllow, "/charts/x",
+		{"by the group's entry", "O:SYD:", "O:SYD:(A;;FR;;;crew)", access.Read, true, ByAllow, "/charts/x",
 			"allow crew: read"},
-		{"a deny before it", "O:SYD:", "O:SYD:(D;;FR;;;crew)(A;;FR;;;surveyor)", Read, false, ByDeny, "/charts/x",
+		{"a deny before it", "O:SYD:", "O:SYD:(D;;FR;;;crew)(A;;FR;;;surveyor)", access.Read, false, ByDeny,
+			"/charts/x",
 			"withholds read-data: deny crew"},
-		{"nothing", "O:SYD:(A;OICI;FA;;;WD)", "O:SYD:P", Read, false, ByNoEntry, "/charts/x",
+		{"nothing", "O:SYD:(A;OICI;FA;;;WD)", "O:SYD:P", access.Read, false, ByNoEntry, "/charts/x",
 			"no entry on the path grants surveyor read-data"},
-		{"an owner", "O:SYD:", "O:surveyorD:", Change, true, ByOwnership, "/charts/x", "surveyor owns it"},
-		{"owning is not access", "O:SYD:", "O:surveyorD:", Read, false, ByNoEntry, "/charts/x", "no entry"},
-		{"deleting by the folder", "O:SYD:(A;;DT;;;crew)", "O:SYD:", Delete, true, ByDeleteChild, "/charts",
+		{"an owner", "O:SYD:", "O:surveyorD:", access.Change, true, access.ByOwnership, "/charts/x",
+			"surveyor owns it"},
+		{"owning is not access", "O:SYD:", "O:surveyorD:", access.Read, false, ByNoEntry, "/charts/x", "no entry"},
+		{"deleting by the folder", "O:SYD:(A;;DT;;;crew)", "O:SYD:", access.Delete, true, ByDeleteChild, "/charts",
 			"whatever the path's own list says"},
-		{"renaming needs the folder, too", "O:SYD:", "O:SYD:(A;;SD;;;crew)", Rename, false, ByNoEntry, "/charts",
+		{"renaming needs the folder, too", "O:SYD:", "O:SYD:(A;;SD;;;crew)", access.Rename, false, ByNoEntry, "/charts",
 			"add-files"},
-		{"no list", "O:SYD:", "O:SYD:NO_ACCESS_CONTROL", Write, true, ByNoList, "/charts/x",
+		{"no list", "O:SYD:", "O:SYD:NO_ACCESS_CONTROL", access.Write, true, ByNoList, "/charts/x",
 			"everybody may do everything"},
 	} {
 		ask(c, way(c.folder, c.file))
@@ -78,18 +80,22 @@ func TestShares(t *testing.T) {
 
 	// Of a folder: files and folders take rights of their own.
 	for _, c := range []question{
-		{"a folder for files is none for folders", "O:SYD:", "O:SYD:(A;;0x1200ab;;;WD)", CreateFolder, false, ByNoEntry,
+		{"a folder for files is none for folders", "O:SYD:", "O:SYD:(A;;0x1200ab;;;WD)", access.CreateFolder, false,
+			ByNoEntry,
 			"/charts/x", "add-folders"},
-		{"and the other way round", "O:SYD:", "O:SYD:(A;;0x1200ad;;;WD)", CreateFile, false, ByNoEntry, "/charts/x",
+		{"and the other way round", "O:SYD:", "O:SYD:(A;;0x1200ad;;;WD)", access.CreateFile, false, ByNoEntry,
+			"/charts/x",
 			"add-files"},
-		{"files alone", "O:SYD:", "O:SYD:(A;;0x1200ab;;;WD)", Create, true, ByAllow, "/charts/x", "files alone"},
-		{"folders alone", "O:SYD:", "O:SYD:(A;;0x1200ad;;;WD)", Create, true, ByAllow, "/charts/x", "folders alone"},
-		{"neither", "O:SYD:", "O:SYD:(A;;FR;;;WD)", Create, false, ByNoEntry, "/charts/x", "add-files"},
-		{"where owner rights say otherwise", "O:SYD:", "O:surveyorD:(A;;FA;;;WD)(D;;FW;;;OW)", CreateFile, true,
+		{"files alone", "O:SYD:", "O:SYD:(A;;0x1200ab;;;WD)", access.Create, true, ByAllow, "/charts/x", "files alone"},
+		{"folders alone", "O:SYD:", "O:SYD:(A;;0x1200ad;;;WD)", access.Create, true, ByAllow, "/charts/x",
+			"folders alone"},
+		{"neither", "O:SYD:", "O:SYD:(A;;FR;;;WD)", access.Create, false, ByNoEntry, "/charts/x", "add-files"},
+		{"where owner rights say otherwise", "O:SYD:", "O:surveyorD:(A;;FA;;;WD)(D;;FW;;;OW)", access.CreateFile, true,
 			ByAllow, "/charts/x", "Samba passes over it"},
-		{"a folder gets a name in a folder for folders", "O:SYD:(A;;0x1200ad;;;WD)", "O:SYD:(A;;FA;;;WD)", Rename, true,
+		{"a folder gets a name in a folder for folders", "O:SYD:(A;;0x1200ad;;;WD)", "O:SYD:(A;;FA;;;WD)",
+			access.Rename, true,
 			ByAllow, "/charts/x", "delete"},
-		{"and none in one for files", "O:SYD:(A;;0x1200ab;;;WD)", "O:SYD:(A;;FA;;;WD)", Rename, false, ByNoEntry,
+		{"and none in one for files", "O:SYD:(A;;0x1200ab;;;WD)", "O:SYD:(A;;FA;;;WD)", access.Rename, false, ByNoEntry,
 			"/charts", "add-folders"},
 	} {
 		w := way(c.folder, c.file)
@@ -99,20 +105,20 @@ func TestShares(t *testing.T) {
 
 	// Nobody removes a share, nor makes one, by the list of what is in it.
 	share := way("O:SYD:(A;;FA;;;WD)", "O:SYD:")[:2]
-	for op, w := range map[Operation]Way{
-		Delete:     share,
-		Rename:     share,
-		Create:     share[:1],
-		CreateFile: share[:1],
-		Change:     share[:1],
+	for op, w := range map[access.Operation]access.Way{
+		access.Delete:     share,
+		access.Rename:     share,
+		access.Create:     share[:1],
+		access.CreateFile: share[:1],
+		access.Change:     share[:1],
 	} {
-		if a := NewAsker(SubjectOf(d, nt.PrincipalOf(surveyor))).May(w, op, d); a.Allowed ||
-			a.Cause != ByShareTop && a.Cause != ByRoot {
+		if a := access.NewAsker(access.SubjectOf(d, PrincipalOf(surveyor))).May(w, op, d); a.Allowed ||
+			a.Cause != ByShareTop && a.Cause != access.ByRoot {
 			t.Errorf("%s %s: %+v", op, w[len(w)-1].Path, a)
 		}
 	}
 
-	holders := Everybody(way("O:SYD:", "O:SYD:(A;;FR;;;crew)"), Read, d)
+	holders := access.Everybody(way("O:SYD:", "O:SYD:(A;;FR;;;crew)"), access.Read, d)
 	if len(holders) != 3 || holders[0].Answers[0].Allowed || !holders[1].Answers[0].Allowed {
 		t.Errorf("%+v", holders)
 	}
@@ -120,9 +126,9 @@ func TestShares(t *testing.T) {
 	privileged(t)
 	markedReadOnly(t)
 
-	joined := SubjectOf(d, perm.Everyone)
-	joined.Groups = append(joined.Groups, nt.PrincipalOf(crew))
-	if !NewAsker(joined).Can(way("O:SYD:", "O:SYD:(A;;FR;;;crew)"), Read) {
+	joined := access.SubjectOf(d, perm.Everyone)
+	joined.Groups = append(joined.Groups, PrincipalOf(crew))
+	if !access.NewAsker(joined).Can(way("O:SYD:", "O:SYD:(A;;FR;;;crew)"), access.Read) {
 		t.Error("who joins the group gains nothing")
 	}
 }
@@ -134,7 +140,7 @@ func described(t *testing.T, sddl string) perm.Set {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := nt.SetOf(d)
+	s, err := SetOf(d)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -146,32 +152,32 @@ func described(t *testing.T, sddl string) perm.Set {
 func markedReadOnly(t *testing.T) {
 	t.Helper()
 	for _, c := range []struct {
-		mark Mark
+		mark access.Mark
 		list string
-		op   Operation
+		op   access.Operation
 		ok   bool
 		says string
 	}{
-		{Unmarked, "D:(A;;FA;;;WD)", Write, true, ""},
-		{MarkReadOnly, "D:(A;;FA;;;WD)", Write, false, "the account may take the mark off"},
-		{MarkReadOnly, "D:(A;;0x10002;;;WD)", Write, false, ""},
-		{MarkReadOnly, "D:(A;;0x10002;;;WD)", Delete, false, ""},
-		{MarkReadOnly, "D:(A;;FA;;;WD)", Read, true, ""},
-		{MarkReadOnly, "D:(A;;FA;;;WD)", Rename, true, ""},
-		{NotLooked, "D:(A;;FA;;;WD)", Write, true, "which snapshots do not hold"},
-		{NotLooked, "D:", Write, false, ""},
+		{access.Unmarked, "D:(A;;FA;;;WD)", access.Write, true, ""},
+		{access.MarkReadOnly, "D:(A;;FA;;;WD)", access.Write, false, "the account may take the mark off"},
+		{access.MarkReadOnly, "D:(A;;0x10002;;;WD)", access.Write, false, ""},
+		{access.MarkReadOnly, "D:(A;;0x10002;;;WD)", access.Delete, false, ""},
+		{access.MarkReadOnly, "D:(A;;FA;;;WD)", access.Read, true, ""},
+		{access.MarkReadOnly, "D:(A;;FA;;;WD)", access.Rename, true, ""},
+		{access.NotLooked, "D:(A;;FA;;;WD)", access.Write, true, "which snapshots do not hold"},
+		{access.NotLooked, "D:", access.Write, false, ""},
 	} {
 		var sets []perm.Set
 		for _, sddl := range []string{"O:SYD:(A;;FA;;;WD)", "O:SY" + c.list} {
 			sets = append(sets, described(t, sddl))
 		}
 
-		w := Way{
+		w := access.Way{
 			{Path: "/", Kind: perm.Folder, Set: sets[0]},
 			{Path: "/charts", Kind: perm.Folder, Set: sets[0]},
 			{Path: "/charts/x", Kind: perm.File, Set: sets[1], Mark: c.mark},
 		}
-		a := NewAsker(SubjectOf(nil, nt.PrincipalOf(ntsd.NewSID(5, 21, 1, 2, 3, 9)))).May(w, c.op, nil)
+		a := access.NewAsker(access.SubjectOf(nil, PrincipalOf(ntsd.NewSID(5, 21, 1, 2, 3, 9)))).May(w, c.op, nil)
 		said := strings.Join(a.Notes, "; ")
 		if a.Allowed != c.ok || (c.says == "") != (said == "") || !strings.Contains(said, c.says) {
 			t.Errorf("%s, marked %q, %s: %+v", c.list, c.mark, c.op, a)
@@ -183,21 +189,21 @@ func markedReadOnly(t *testing.T) {
 // table for each who is asked for.
 func TestLongListsCostLittle(t *testing.T) {
 	d := (&perm.Directory{
-		Groups: []perm.Account{{ID: nt.PrincipalOf(ntsd.NewSID(5, 21, 7, 7, 7, 1)), Name: `FAR\pilots`}},
+		Groups: []perm.Account{{ID: PrincipalOf(ntsd.NewSID(5, 21, 7, 7, 7, 1)), Name: `FAR\pilots`}},
 	}).Index()
 	x := ntsd.Descriptor{Owner: ntsd.System}
 	for i := range 1500 {
 		x.Entries = append(x.Entries, ntsd.Entry{Mask: ace.ReadSet, SID: ntsd.NewSID(5, 21, 1, 2, 3, uint32(i))})
 	}
 
-	s, err := nt.SetOf(x)
+	s, err := SetOf(x)
 	if err != nil {
 		t.Fatal(err)
 	}
 
-	a := NewAsker(SubjectOf(d, nt.PrincipalOf(ntsd.NewSID(5, 21, 1, 2, 3, 9000))))
-	p := Place{Path: "/charts/x", Kind: perm.File, Set: s}
-	if n := testing.AllocsPerRun(10, func() { a.sure(nil, &p, Read, d) }); n > 100 {
+	a := access.NewAsker(access.SubjectOf(d, PrincipalOf(ntsd.NewSID(5, 21, 1, 2, 3, 9000))))
+	w := access.Way{{Path: "/charts/x", Kind: perm.File, Set: s}}
+	if n := testing.AllocsPerRun(10, func() { a.Sure(w, access.Read, d) }); n > 100 {
 		t.Errorf("%v allocations for an answer", n)
 	}
 }
@@ -221,16 +227,16 @@ func privileged(t *testing.T) {
 	}
 	d := &perm.Directory{Untold: []string{"the weather"}}
 	for name, sid := range names {
-		a := perm.Account{ID: nt.PrincipalOf(sid), Name: name, Privileges: powers[name]}
+		a := perm.Account{ID: PrincipalOf(sid), Name: name, Privileges: powers[name]}
 		if name == "member" {
-			a.Groups = []perm.Principal{nt.PrincipalOf(ntsd.Administrators)}
+			a.Groups = []perm.Principal{PrincipalOf(ntsd.Administrators)}
 		}
 		d.Accounts = append(d.Accounts, a)
 	}
 
 	d.Groups = []perm.Account{
 		{
-			ID:         nt.PrincipalOf(ntsd.Administrators),
+			ID:         PrincipalOf(ntsd.Administrators),
 			Name:       "administrators",
 			Privileges: privilege.TakeOwnership | privilege.Backup,
 		},
@@ -238,37 +244,37 @@ func privileged(t *testing.T) {
 	s := described(t, "O:SYD:P")
 	d.Index()
 
-	w := Way{
+	w := access.Way{
 		{Path: "/", Kind: perm.Folder, Set: s},
 		{Path: "/charts", Kind: perm.Folder, Set: s},
 		{Path: "/charts/x", Kind: perm.File, Set: s},
 	}
 	for _, c := range []struct {
 		who  string
-		op   Operation
+		op   access.Operation
 		ok   bool
 		says string
 	}{
-		{"owner", Own, true, "owner holds SeTakeOwnershipPrivilege, which passes over the list of the path"},
-		{"owner", Read, false, "not counted, since the server does not tell it: the weather"},
-		{"member", Own, true, "member holds SeTakeOwnershipPrivilege (by administrators)"},
-		{"member", Read, false,
+		{"owner", access.Own, true, "owner holds SeTakeOwnershipPrivilege, which passes over the list of the path"},
+		{"owner", access.Read, false, "not counted, since the server does not tell it: the weather"},
+		{"member", access.Own, true, "member holds SeTakeOwnershipPrivilege (by administrators)"},
+		{"member", access.Read, false,
 			"holds SeBackupPrivilege (by administrators): programs that ask for it read whatever lists say"},
-		{"member", Write, false, "no entry"},
-		{"member", Execute, false, "holds SeBackupPrivilege (by administrators)"},
-		{"saver", Read, false, "holds SeBackupPrivilege: programs that ask for it read"},
-		{"saver", Delete, false, "holds SeRestorePrivilege: programs that ask for it write"},
-		{"keeper", Write, true, "the server lets keeper do everything"},
-		{"keeper", Delete, true, "the server lets keeper do everything"},
-		{"clerk", Own, false, "no entry"},
+		{"member", access.Write, false, "no entry"},
+		{"member", access.Execute, false, "holds SeBackupPrivilege (by administrators)"},
+		{"saver", access.Read, false, "holds SeBackupPrivilege: programs that ask for it read"},
+		{"saver", access.Delete, false, "holds SeRestorePrivilege: programs that ask for it write"},
+		{"keeper", access.Write, true, "the server lets keeper do everything"},
+		{"keeper", access.Delete, true, "the server lets keeper do everything"},
+		{"clerk", access.Own, false, "no entry"},
 	} {
-		a := NewAsker(SubjectOf(d, nt.PrincipalOf(names[c.who]))).May(w, c.op, d)
+		a := access.NewAsker(access.SubjectOf(d, PrincipalOf(names[c.who]))).May(w, c.op, d)
 		if a.ByAsking != strings.Contains(strings.Join(a.Notes, ""), "programs that ask") {
 			t.Errorf("%s %s, by asking: %+v", c.who, c.op, a)
 		}
 
 		said := a.Reason + "; " + strings.Join(a.Notes, "; ")
-		if a.Allowed != c.ok || !strings.Contains(said, c.says) || c.ok && a.Cause != ByPrivilege {
+		if a.Allowed != c.ok || !strings.Contains(said, c.says) || c.ok && a.Cause != access.ByPrivilege {
 			t.Errorf("%s %s: %+v", c.who, c.op, a)
 		}
 	}
@@ -296,7 +302,7 @@ func privileged(t *testing.T) {
 // What somebody makes on a share gets what the folder passes on.
 func TestNewOnShare(t *testing.T) {
 	maker := ntsd.NewSID(5, 21, 1, 2, 3, 1001)
-	d := (&perm.Directory{Accounts: []perm.Account{{ID: nt.PrincipalOf(maker), Name: "surveyor"}}}).Index()
+	d := (&perm.Directory{Accounts: []perm.Account{{ID: PrincipalOf(maker), Name: "surveyor"}}}).Index()
 	for _, c := range []struct {
 		folder, want, says string
 		kind               perm.Kind
@@ -309,7 +315,7 @@ func TestNewOnShare(t *testing.T) {
 		{"O:SYD:P(A;;FA;;;WD)", "allow surveyor: full | allow system: full", "nothing is handed on to a file",
 			perm.File},
 	} {
-		m, err := New(described(t, c.folder), c.kind, SubjectOf(d, nt.PrincipalOf(maker)), Asked{}, d)
+		m, err := access.New(described(t, c.folder), c.kind, access.SubjectOf(d, PrincipalOf(maker)), access.Asked{}, d)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -330,11 +336,11 @@ func TestGroupsThatNobodyKnows(t *testing.T) {
 	far := ntsd.NewSID(5, 21, 7, 7, 7, 1200)
 	d := (&perm.Directory{
 		Accounts: []perm.Account{
-			{ID: nt.PrincipalOf(surveyor), Name: "surveyor", Groups: []perm.Principal{nt.PrincipalOf(crew)}},
+			{ID: PrincipalOf(surveyor), Name: "surveyor", Groups: []perm.Principal{PrincipalOf(crew)}},
 		},
 		Groups: []perm.Account{
-			{ID: nt.PrincipalOf(crew), Name: `CHARTROOM\crew`},
-			{ID: nt.PrincipalOf(far), Name: `FAR\pilots`},
+			{ID: PrincipalOf(crew), Name: `CHARTROOM\crew`},
+			{ID: PrincipalOf(far), Name: `FAR\pilots`},
 			{ID: "S-1-22-2-7", Name: `Unix Group\office`},
 		},
 	}).Index()
@@ -346,40 +352,41 @@ func TestGroupsThatNobodyKnows(t *testing.T) {
 
 	for _, c := range []struct {
 		what, folder, file string
-		op                 Operation
+		op                 access.Operation
 		unknown            bool
 	}{
-		{"a group of the system below", "D:", "D:(A;;FR;;;S-1-22-2-7)", Read, true},
-		{"a number that has no name", "D:", "D:(A;;FR;;;S-1-22-2-8)", Read, true},
-		{"another name of an account", "D:", "D:(A;;FR;;;S-1-22-1-4)", Read, true},
-		{"a group of another domain", "D:", "D:(A;;FR;;;far)", Read, true},
-		{"one that keeps out", "D:", "D:(D;;FR;;;S-1-22-2-7)(A;;FR;;;surveyor)", Read, true},
-		{"what makes no difference", "D:", "D:(A;;FR;;;surveyor)(A;;FR;;;S-1-22-2-7)", Read, false},
-		{"another right", "D:", "D:(A;;FR;;;S-1-22-2-7)", Write, false},
-		{"by the folder", "D:(A;;DT;;;S-1-22-2-7)", "D:", Delete, true},
-		{"a group whose members are known", "D:", "D:(D;;FR;;;crew)(A;;FR;;;surveyor)", Read, false},
-		{"more of them than are tried", "D:", "D:" + many, Read, true},
-		{"somebody who left", "D:", "D:(A;;FR;;;S-1-5-21-1-2-3-4711)", Read, false},
+		{"a group of the system below", "D:", "D:(A;;FR;;;S-1-22-2-7)", access.Read, true},
+		{"a number that has no name", "D:", "D:(A;;FR;;;S-1-22-2-8)", access.Read, true},
+		{"another name of an account", "D:", "D:(A;;FR;;;S-1-22-1-4)", access.Read, true},
+		{"a group of another domain", "D:", "D:(A;;FR;;;far)", access.Read, true},
+		{"one that keeps out", "D:", "D:(D;;FR;;;S-1-22-2-7)(A;;FR;;;surveyor)", access.Read, true},
+		{"what makes no difference", "D:", "D:(A;;FR;;;surveyor)(A;;FR;;;S-1-22-2-7)", access.Read, false},
+		{"another right", "D:", "D:(A;;FR;;;S-1-22-2-7)", access.Write, false},
+		{"by the folder", "D:(A;;DT;;;S-1-22-2-7)", "D:", access.Delete, true},
+		{"a group whose members are known", "D:", "D:(D;;FR;;;crew)(A;;FR;;;surveyor)", access.Read, false},
+		{"more of them than are tried", "D:", "D:" + many, access.Read, true},
+		{"somebody who left", "D:", "D:(A;;FR;;;S-1-5-21-1-2-3-4711)", access.Read, false},
 	} {
-		place := func(path pathname.Path, k perm.Kind, sddl string) Place {
+		place := func(path pathname.Path, k perm.Kind, sddl string) access.Place {
 			text := strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String(), "far",
 				far.String()).Replace("O:SY" +
 				sddl)
-			return Place{Path: path, Kind: k, Set: described(t, text)}
+			return access.Place{Path: path, Kind: k, Set: described(t, text)}
 		}
 
-		way := Way{
+		way := access.Way{
 			place("/", perm.Folder, "D:NO_ACCESS_CONTROL"),
 			place("/charts", perm.Folder, c.folder),
 			place("/charts/x", perm.File, c.file),
 		}
-		a := NewAsker(SubjectOf(d, nt.PrincipalOf(surveyor))).May(way, c.op, d)
+		a := access.NewAsker(access.SubjectOf(d, PrincipalOf(surveyor))).May(way, c.op, d)
 		if a.Unknown != c.unknown ||
 			a.Unknown && !strings.Contains(strings.Join(a.Notes, " "), "the server does not tell who is in") {
 			t.Errorf("%s: %+v", c.what, a)
 		}
 
-		if ok, unknown := NewAsker(SubjectOf(d, nt.PrincipalOf(surveyor))).Sure(way, c.op, d); ok != a.Allowed ||
+		if ok, unknown := access.NewAsker(access.SubjectOf(d, PrincipalOf(surveyor))).Sure(way, c.op,
+			d); ok != a.Allowed ||
 			unknown != a.Unknown {
 			t.Errorf("%s: in short %t, %t", c.what, ok, unknown)
 		}

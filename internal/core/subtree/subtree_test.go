@@ -1,4 +1,4 @@
-package access
+package subtree
 
 import (
 	"context"
@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"idletally/internal/core/access"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
@@ -17,29 +18,54 @@ import (
 	"idletally/internal/seeded"
 )
 
+var names = (&perm.Directory{
+	Accounts: []perm.Account{
+		{ID: posix.UID(0), Name: "root", Groups: []perm.Principal{posix.GID(0)}},
+		{ID: posix.UID(1), Name: "purser", Groups: []perm.Principal{posix.GID(10)}},
+		{ID: posix.UID(2), Name: "clerk", Groups: []perm.Principal{posix.GID(11), posix.GID(10)}},
+		{ID: posix.UID(3), Name: "web", Groups: []perm.Principal{posix.GID(12)}, Service: true},
+	},
+	Groups: []perm.Account{
+		{ID: posix.GID(0), Name: "root"},
+		{ID: posix.GID(10), Name: "crew"},
+		{ID: posix.GID(11), Name: "clerks"},
+		{ID: posix.GID(12), Name: "www"},
+	},
+}).Index()
+
+func place(path string, k perm.Kind, p posix.State) access.Place {
+	return access.Place{Path: pathname.Path(path), Kind: k, Set: p.Set()}
+}
+
+func listed(p posix.State, named posixacl.List) posix.State {
+	p.Access = posixacl.Build(p.Mode.Owner(), p.Mode.Group(), p.Mode.Other(), named, nil)
+	p.Mode = p.Access.Mode(p.Mode)
+	return p
+}
+
 func someState(r *rand.Rand, k perm.Kind) posix.State {
 	p := posix.State{UID: r.Uint32N(4), GID: 10 + r.Uint32N(3), Mode: mode.Mode(r.IntN(0o2000))}
 	if k == perm.Folder && r.IntN(3) > 0 {
 		p.Mode |= 0o111
 	}
 	if r.IntN(4) == 0 && k != perm.Link {
-		p = listed(p, posixacl.List{{Tag: posixacl.User, ID: r.Uint32N(4), Perm: mode.Perm(r.IntN(8))}}, nil)
+		p = listed(p, posixacl.List{{Tag: posixacl.User, ID: r.Uint32N(4), Perm: mode.Perm(r.IntN(8))}})
 	}
 	return p
 }
 
 // grown makes a random tree, and tells each of its paths with the way that leads there.
-func grown(r *rand.Rand) (Snapshot, map[string]Way) {
+func grown(r *rand.Rand) (Snapshot, map[string]access.Way) {
 	m := tree.Memory{}
-	ways := map[string]Way{}
-	var grow func(w Way, depth int) tree.Hash
-	grow = func(w Way, depth int) tree.Hash {
+	ways := map[string]access.Way{}
+	var grow func(w access.Way, depth int) tree.Hash
+	grow = func(w access.Way, depth int) tree.Hash {
 		at := string(w[len(w)-1].Path)
 		var n tree.Node
 		for i := range 2 + r.IntN(9) {
 			e := tree.Entry{Name: fmt.Sprintf("%c%d", 'a'+r.IntN(3), i), Kind: perm.Kind(1 + r.IntN(3))}
 			e.Set = someState(r, e.Kind).Set()
-			p := Place{Path: pathname.Path(pathname.Join(at, e.Name)), Kind: e.Kind, Set: e.Set}
+			p := access.Place{Path: pathname.Path(pathname.Join(at, e.Name)), Kind: e.Kind, Set: e.Set}
 			below := append(slices.Clone(w), p)
 			if e.Kind == perm.Folder {
 				switch {
@@ -65,8 +91,8 @@ func grown(r *rand.Rand) (Snapshot, map[string]Way) {
 	}
 
 	// a root may be a file system's own
-	root := Place{Path: "/srv/app", Kind: perm.Folder, Set: top.Set(), Top: r.IntN(3) == 0}
-	w := Way{
+	root := access.Place{Path: "/srv/app", Kind: perm.Folder, Set: top.Set(), Top: r.IntN(3) == 0}
+	w := access.Way{
 		place("/", perm.Folder, posix.State{Mode: 0o755}),
 		place("/srv", perm.Folder, posix.State{Mode: 0o755}),
 		root,
@@ -76,7 +102,7 @@ func grown(r *rand.Rand) (Snapshot, map[string]Way) {
 		Forest:  true,
 		Entries: []tree.Entry{{Name: "/srv/app", Kind: perm.Folder, Set: root.Set, Child: grow(w, 4)}},
 	})
-	return Snapshot{Source: m, Forest: h, Ways: []Way{w}}, ways
+	return Snapshot{Source: m, Forest: h, Ways: []access.Way{w}}, ways
 }
 
 // The walk that goes only where a way leads finds exactly what asking each path by itself finds.
@@ -87,11 +113,11 @@ func TestAskIsAskingEachPath(t *testing.T) {
 
 	for range 150 {
 		snap, ways := grown(r)
-		who := SubjectOf(names,
+		who := access.SubjectOf(names,
 			[]perm.Principal{posix.UID(0), posix.UID(1), posix.UID(2), posix.UID(3), perm.Everyone}[r.IntN(5)])
-		q := SubtreeQuery{
-			Operation: Operations[r.IntN(len(Operations))],
-			Now:       NewAsker(who),
+		q := Query{
+			Operation: access.Operations[r.IntN(len(access.Operations))],
+			Now:       access.NewAsker(who),
 			Limit:     1 << 20,
 			Names:     names,
 			Behind:    r.IntN(4) == 0,
@@ -100,9 +126,9 @@ func TestAskIsAskingEachPath(t *testing.T) {
 
 		switch r.IntN(3) {
 		case 1:
-			q.Then = NewAsker(SubjectOf(names, who.ID, posix.GID(12)))
+			q.Then = access.NewAsker(access.SubjectOf(names, who.ID, posix.GID(12)))
 		case 2:
-			q.Then = NewAsker(who)
+			q.Then = access.NewAsker(who)
 			q.Suppose = func(_ string, f perm.Found) perm.Set {
 				p, err := posix.Of(f.Set)
 				if err != nil || f.Kind == perm.Link {
@@ -138,10 +164,10 @@ func TestAskIsAskingEachPath(t *testing.T) {
 				continue
 			}
 
-			can := func(a *Asker, w Way) bool {
+			can := func(a *access.Asker, w access.Way) bool {
 				if q.Behind {
 					last := len(w) - 1
-					return a.decide(w.folder(last), &w[last], q.Operation).ok
+					return a.Decide(w.FolderOf(last), &w[last], q.Operation).OK
 				}
 				return a.Can(w, q.Operation)
 			}
@@ -274,15 +300,16 @@ func TestWayOfASnapshot(t *testing.T) {
 		t.Fatalf("%v, %v", w, err)
 	}
 
-	if a := NewAsker(SubjectOf(names, posix.UID(1))).May(w, List, names); a.Allowed || a.Cause != ByUnread {
+	if a := access.NewAsker(access.SubjectOf(names, posix.UID(1))).May(w, access.List, names); a.Allowed ||
+		a.Cause != access.ByUnread {
 		t.Errorf("%+v", a)
 	}
 
 	ctx, cancel := context.WithCancel(ctx)
 	cancel()
-	if _, err := snap.Ask(ctx, SubtreeQuery{
-		Operation: Read,
-		Now:       NewAsker(SubjectOf(names, posix.UID(0))),
+	if _, err := snap.Ask(ctx, Query{
+		Operation: access.Read,
+		Now:       access.NewAsker(access.SubjectOf(names, posix.UID(0))),
 		Behind:    true,
 	}); err == nil {
 		t.Error("a cancelled question was answered")

@@ -1,4 +1,9 @@
-package access
+// Package subtree asks about all that is in a folder of a snapshot at once: on which paths somebody can do something,
+// and what a change would make of that. What nobody can reach is not looked at.
+//
+//	t, err := snapshot.Ask(ctx, subtree.Query{Under: "/srv", Operation: access.Write, Now: access.NewAsker(who)})
+//	// t.Held paths of t.Looked can be written; t.Groups sums them up by equal permissions
+package subtree
 
 import (
 	"bytes"
@@ -9,6 +14,7 @@ import (
 	"runtime"
 	"slices"
 
+	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
@@ -18,16 +24,16 @@ import (
 type Snapshot struct {
 	Source tree.Source
 	Forest tree.Hash
-	Ways   []Way // to each root, the root included, as the host had it
+	Ways   []access.Way // to each root, the root included, as the host had it
 
 	// Where other mounts and subvolumes begin, which snapshots do not hold: who scans a host knows. A place
 	// whose permissions could not be read has none.
-	Mounts map[pathname.Path]Place
+	Mounts map[pathname.Path]access.Place
 }
 
 // root finds the way to the root that a path lies under.
-func (s Snapshot) root(path string) Way {
-	var found Way
+func (s Snapshot) root(path string) access.Way {
+	var found access.Way
 	for _, w := range s.Ways {
 		if len(w) == 0 {
 			continue
@@ -49,7 +55,7 @@ type Content struct {
 }
 
 // Way returns the way to a path, with its content. Folders above the roots have a way, and no content.
-func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
+func (s Snapshot) Way(ctx context.Context, path string) (access.Way, Content, error) {
 	var c Content
 	if err := pathname.Check(path); err != nil {
 		return nil, c, err
@@ -78,12 +84,12 @@ func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
 	if above == nil {
 		// Of what is not known nothing may be said: its zero set is an answer of its own.
 		for at := pathname.Folder(steps[0].Name); ; at = pathname.Folder(at) {
-			way = slices.Insert(way, 0, Place{Path: pathname.Path(at), Kind: perm.Folder})
+			way = slices.Insert(way, 0, access.Place{Path: pathname.Path(at), Kind: perm.Folder})
 			if at == "/" {
 				break
 			}
 		}
-		way = append(way, Place{Path: pathname.Path(steps[0].Name)})
+		way = append(way, access.Place{Path: pathname.Path(steps[0].Name)})
 	}
 
 	last := len(way) - 1
@@ -92,7 +98,7 @@ func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
 
 	for _, e := range steps[1:] {
 		at = pathname.Join(at, e.Name)
-		way = append(way, Place{
+		way = append(way, access.Place{
 			Path:  pathname.Path(at),
 			Kind:  e.Kind,
 			Set:   e.Set,
@@ -108,7 +114,7 @@ func (s Snapshot) Way(ctx context.Context, path string) (Way, Content, error) {
 type Suppose func(path string, f perm.Found) perm.Set
 
 // On is a way as it would be.
-func (f Suppose) On(w Way) Way {
+func (f Suppose) On(w access.Way) access.Way {
 	if f == nil {
 		return w
 	}
@@ -122,13 +128,13 @@ func (f Suppose) On(w Way) Way {
 }
 
 // A SubtreeQuery asks what somebody can do below a folder.
-type SubtreeQuery struct {
+type Query struct {
 	Under     string // "": every root
-	Operation Operation
-	Now       *Asker
+	Operation access.Operation
+	Now       *access.Asker
 	// Then is asked beside it, where set: the same account with another group, or the same with
 	// permissions as they would be.
-	Then    *Asker
+	Then    *access.Asker
 	Suppose Suppose
 	// Behind asks as if every folder let through: what a path's own permissions would open as soon
 	// as a way led to it.
@@ -184,7 +190,7 @@ type Reached struct {
 }
 
 type view struct {
-	asker   *Asker
+	asker   *access.Asker
 	suppose Suppose
 }
 
@@ -194,16 +200,16 @@ type group struct {
 	was, is bool
 }
 
-type subtreeWalk struct {
-	SubtreeQuery
+type walk struct {
+	Query
 	ctx    context.Context
 	snap   Snapshot
 	reader *tree.Reader
 	// helpers holds idle workers, one per extra CPU; nil if Suppose is set, because a Suppose func need not be safe
 	// for concurrent use.
-	helpers chan *subtreeWalk
+	helpers chan *walk
 	views   []view
-	asked   Place // what is asked about, with all that is below
+	asked   access.Place // what is asked about, with all that is below
 	tally   Tally
 	groups  map[group]*Equal
 	last    group // and where it is kept: neighbours are mostly alike
@@ -218,7 +224,7 @@ type subtreeWalk struct {
 const maxWeights = 2000
 
 // weigh counts a path for the entry of the folder that it lies in.
-func (r *subtreeWalk) weigh(k perm.Kind, held bool) {
+func (r *walk) weigh(k perm.Kind, held bool) {
 	end := len(r.path)
 	if r.Under == "" { // each root by itself
 		end = r.under
@@ -249,18 +255,18 @@ const maxGroups = 10_000
 
 // Ask walks a snapshot, and goes only where a way leads: what is in a folder that nobody asked
 // about can pass is not looked at.
-func (s Snapshot) Ask(ctx context.Context, q SubtreeQuery) (Tally, error) {
-	r := s.newSubtreeWalk(ctx, q)
+func (s Snapshot) Ask(ctx context.Context, q Query) (Tally, error) {
+	r := s.newWalk(ctx, q)
 	if q.Suppose == nil {
-		r.helpers = make(chan *subtreeWalk, runtime.GOMAXPROCS(0)-1)
+		r.helpers = make(chan *walk, runtime.GOMAXPROCS(0)-1)
 		for range cap(r.helpers) {
 			own := q
-			own.Now = NewAsker(q.Now.Subject)
+			own.Now = access.NewAsker(q.Now.Subject)
 			if q.Then != nil {
-				own.Then = NewAsker(q.Then.Subject)
+				own.Then = access.NewAsker(q.Then.Subject)
 			}
 
-			h := s.newSubtreeWalk(ctx, own)
+			h := s.newWalk(ctx, own)
 			h.helpers = r.helpers
 			r.helpers <- h
 		}
@@ -309,14 +315,14 @@ func (s Snapshot) Ask(ctx context.Context, q SubtreeQuery) (Tally, error) {
 	return r.tally, nil
 }
 
-func (s Snapshot) newSubtreeWalk(ctx context.Context, q SubtreeQuery) *subtreeWalk {
-	r := &subtreeWalk{
-		SubtreeQuery: q,
-		ctx:          ctx,
-		snap:         s,
-		reader:       tree.NewReader(s.Source),
-		groups:       map[group]*Equal{},
-		views:        []view{{q.Now, nil}},
+func (s Snapshot) newWalk(ctx context.Context, q Query) *walk {
+	r := &walk{
+		Query:  q,
+		ctx:    ctx,
+		snap:   s,
+		reader: tree.NewReader(s.Source),
+		groups: map[group]*Equal{},
+		views:  []view{{q.Now, nil}},
 	}
 
 	if q.Then != nil {
@@ -335,7 +341,7 @@ func (s Snapshot) newSubtreeWalk(ctx context.Context, q SubtreeQuery) *subtreeWa
 }
 
 // below asks one folder and all that is in it.
-func (r *subtreeWalk) below(at string) error {
+func (r *walk) below(at string) error {
 	way, c, err := r.snap.Way(r.ctx, at)
 	if err != nil {
 		return err
@@ -350,17 +356,17 @@ func (r *subtreeWalk) below(at string) error {
 			if r.Behind {
 				break
 			}
-			if verdict := v.asker.passes(&w[j]); !verdict.ok {
+			if verdict := v.asker.Passes(&w[j]); !verdict.OK {
 				state[i].open = false
 				if i == 0 {
-					r.tally.Stopped = fmt.Sprintf("the way stops at %s: %s", w[j].Path,
-						v.asker.sentence(verdict, nil, &w[j], Enter, r.Names))
+					why, _ := v.asker.Reason(verdict, nil, &w[j], access.Enter, r.Names)
+					r.tally.Stopped = fmt.Sprintf("the way stops at %s: %s", w[j].Path, why)
 				}
 				break
 			}
 		}
 
-		if f := w.folder(last); f != nil {
+		if f := w.FolderOf(last); f != nil {
 			state[i].folder = *f
 		}
 
@@ -388,8 +394,8 @@ func (r *subtreeWalk) below(at string) error {
 // mostly alike.
 type inside struct {
 	open   bool // the way led here
-	folder Place
-	mount  Mount
+	folder access.Place
+	mount  access.Mount
 
 	known   bool
 	kind    perm.Kind
@@ -397,10 +403,10 @@ type inside struct {
 	ok      bool
 	unknown bool
 	through bool
-	on      Mount // that the path lies on, or that begins there
+	on      access.Mount // that the path lies on, or that begins there
 }
 
-func (in *inside) decide(v view, e *tree.Entry, q *subtreeWalk, top bool) {
+func (in *inside) decide(v view, e *tree.Entry, q *walk, top bool) {
 	op := q.Operation
 	path := q.path
 	d := q.Names
@@ -415,7 +421,7 @@ func (in *inside) decide(v view, e *tree.Entry, q *subtreeWalk, top bool) {
 		return
 	}
 
-	p := Place{Kind: e.Kind, Set: set, Mount: in.mount, Top: e.Gap == tree.Mount}
+	p := access.Place{Kind: e.Kind, Set: set, Mount: in.mount, Top: e.Gap == tree.Mount}
 	if other {
 		p.Mount, p.Top = begins.Mount, begins.Top
 	}
@@ -429,12 +435,12 @@ func (in *inside) decide(v view, e *tree.Entry, q *subtreeWalk, top bool) {
 	in.kind = e.Kind
 	in.set = set
 	in.on = p.Mount
-	in.ok, in.unknown = v.asker.sure(folder, &p, op, d)
-	in.through = e.Kind == perm.Folder && v.asker.passes(&p).ok
+	in.ok, in.unknown = v.asker.Judge(folder, &p, op, d)
+	in.through = e.Kind == perm.Folder && v.asker.Passes(&p).OK
 }
 
 // begins returns what begins at the path at hand.
-func (r *subtreeWalk) begins() (at Place, other bool) {
+func (r *walk) begins() (at access.Place, other bool) {
 	if r.asked.Top && string(r.path) == string(r.asked.Path) {
 		return r.asked, true
 	}
@@ -445,7 +451,7 @@ func (r *subtreeWalk) begins() (at Place, other bool) {
 }
 
 // entry decides one path and goes on below it. r.path holds it.
-func (r *subtreeWalk) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) error {
+func (r *walk) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) error {
 	if at, other := r.begins(); other {
 		own := *e
 		own.Set = at.Set
@@ -493,7 +499,7 @@ func (r *subtreeWalk) entry(e *tree.Entry, node *tree.Node, state []inside, top 
 			below[i] = inside{
 				open:   in.open && in.through,
 				mount:  in.on,
-				folder: Place{Kind: perm.Folder, Set: in.set, Mount: in.on},
+				folder: access.Place{Kind: perm.Folder, Set: in.set, Mount: in.on},
 			}
 			if len(r.path) == 1 { // what lies in / on a file server are its shares
 				below[i].folder.Path = "/"
@@ -505,7 +511,7 @@ func (r *subtreeWalk) entry(e *tree.Entry, node *tree.Node, state []inside, top 
 	return nil
 }
 
-func (r *subtreeWalk) folder(n *tree.Node, state []inside) error {
+func (r *walk) folder(n *tree.Node, state []inside) error {
 	if helper, half := r.helper(n); helper != nil {
 		return r.share(helper, n, half, state)
 	}
@@ -513,7 +519,7 @@ func (r *subtreeWalk) folder(n *tree.Node, state []inside) error {
 }
 
 // entries asks a part of a folder's entries and all that is in them. r.path holds the folder.
-func (r *subtreeWalk) entries(n *tree.Node, from, to int, state []inside) error {
+func (r *walk) entries(n *tree.Node, from, to int, state []inside) error {
 	if err := r.ctx.Err(); err != nil {
 		return err
 	}
@@ -556,7 +562,7 @@ const sharedDepth = 8
 
 // helper returns another processor's hand where one is free and the folder is worth dividing, and
 // behind which entry half of its subfolders lie.
-func (r *subtreeWalk) helper(n *tree.Node) (h *subtreeWalk, half int) {
+func (r *walk) helper(n *tree.Node) (h *walk, half int) {
 	if r.helpers == nil || bytes.Count(r.path, []byte{'/'}) > sharedDepth {
 		return nil, 0
 	}
@@ -582,7 +588,7 @@ func (r *subtreeWalk) helper(n *tree.Node) (h *subtreeWalk, half int) {
 
 // share divides a folder's entries: the helper asks those from half on while r asks the others.
 // What the helper found comes after what r found, as in the order of the paths.
-func (r *subtreeWalk) share(h *subtreeWalk, n *tree.Node, half int, state []inside) error {
+func (r *walk) share(h *walk, n *tree.Node, half int, state []inside) error {
 	h.path = append(h.path[:0], r.path...)
 	h.tally = Tally{}
 	h.last = group{}
@@ -600,7 +606,7 @@ func (r *subtreeWalk) share(h *subtreeWalk, n *tree.Node, half int, state []insi
 }
 
 // add puts in what another found behind what r found.
-func (r *subtreeWalk) add(h *subtreeWalk) {
+func (r *walk) add(h *walk) {
 	t := &r.tally
 	t.Looked += h.tally.Looked
 	t.Held += h.tally.Held
@@ -640,7 +646,7 @@ func (r *subtreeWalk) add(h *subtreeWalk) {
 
 // passable reports whether anybody may get through a folder. Where permissions are supposed the
 // path would be needed to know; then it is read in any case.
-func (r *subtreeWalk) passable(e *tree.Entry, state []inside) bool {
+func (r *walk) passable(e *tree.Entry, state []inside) bool {
 	for i := range state {
 		if !state[i].open {
 			continue
@@ -648,15 +654,15 @@ func (r *subtreeWalk) passable(e *tree.Entry, state []inside) bool {
 		if r.Behind || r.views[i].suppose != nil {
 			return true
 		}
-		p := Place{Kind: e.Kind, Set: e.Set}
-		if r.views[i].asker.passes(&p).ok {
+		p := access.Place{Kind: e.Kind, Set: e.Set}
+		if r.views[i].asker.Passes(&p).OK {
 			return true
 		}
 	}
 	return false
 }
 
-func (r *subtreeWalk) keep(e *tree.Entry, held [2]bool) {
+func (r *walk) keep(e *tree.Entry, held [2]bool) {
 	if held[0] {
 		r.tally.Held++
 	}
