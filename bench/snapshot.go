@@ -16,8 +16,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
-	"idletally/internal/host/fsys"
 	"idletally/internal/host/scan"
 	"idletally/internal/host/spool"
 )
@@ -131,7 +131,7 @@ func grow(root string, entries int) (int, error) {
 			}
 
 			if i%10 == 0 {
-				err = unix.Fsetxattr(fd, fsys.AttrAccess, named, 0)
+				err = unix.Fsetxattr(fd, posix.AttrAccess, named, 0)
 			}
 
 			unix.Close(fd)
@@ -149,7 +149,7 @@ func grow(root string, entries int) (int, error) {
 			}
 
 			if made%10 == 0 {
-				if err := unix.Setxattr(p, fsys.AttrDefault, inherit, 0); err != nil {
+				if err := unix.Setxattr(p, posix.AttrDefault, inherit, 0); err != nil {
 					return made, err
 				}
 			}
@@ -198,7 +198,7 @@ func floor(root string, lists bool) (seconds float64, entries int, err error) {
 	for range 2 {
 		wg.Go(func() {
 			buf, value := make([]byte, 64<<10), make([]byte, 1024)
-			access, defaults := cstring(fsys.AttrAccess), cstring(fsys.AttrDefault)
+			access, defaults := cstring(posix.AttrAccess), cstring(posix.AttrDefault)
 			seen := 0
 
 			for {

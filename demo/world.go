@@ -16,9 +16,9 @@ import (
 	"golang.org/x/sys/unix"
 
 	"idletally/internal/core/mode"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	_ "idletally/internal/core/schemes" // every kind of permissions is known
-	"idletally/internal/host/fsys"
 )
 
 //go:embed baselines/*.yaml
@@ -103,13 +103,13 @@ func (m *maker) set(path string, uid, gid int, md uint32, acl, def posixacl.List
 	m.paths++
 	m.do(os.Lchown(full, uid, gid))
 	if acl != nil {
-		m.do(unix.Setxattr(full, fsys.AttrAccess, acl.AppendXattr(nil), 0))
+		m.do(unix.Setxattr(full, posix.AttrAccess, acl.AppendXattr(nil), 0))
 		p, _ := acl.Find(posixacl.Mask, posixacl.NoID)
 		md = md&^0o070 | uint32(p)<<3
 	}
 	m.do(unix.Chmod(full, md))
 	if def != nil {
-		m.do(unix.Setxattr(full, fsys.AttrDefault, def.AppendXattr(nil), 0))
+		m.do(unix.Setxattr(full, posix.AttrDefault, def.AppendXattr(nil), 0))
 	}
 }
 
@@ -288,7 +288,7 @@ func (m *maker) mishaps(host string) {
 	}
 
 	// 8 The default entries are gone.
-	m.do(unix.Removexattr(filepath.Join(m.root, top, "shared/season 04"), fsys.AttrDefault))
+	m.do(unix.Removexattr(filepath.Join(m.root, top, "shared/season 04"), posix.AttrDefault))
 
 	// 9 A drop folder in which everybody removes everybody's things.
 	m.folder(top+"/drop", purser, crew, 0o770)
@@ -371,7 +371,7 @@ func Job(name string) {
 }
 
 func removeACL(path string) error {
-	if err := unix.Removexattr(path, fsys.AttrAccess); err != nil && err != unix.ENODATA {
+	if err := unix.Removexattr(path, posix.AttrAccess); err != nil && err != unix.ENODATA {
 		return err
 	}
 	return unix.Chmod(path, 0o600)

@@ -52,19 +52,21 @@ var notInCore = []string{"os", "net", "net/http", "database/sql", "io/fs", "os/e
 // Those that read and write a scheme on hosts do, and what makes worlds for the demo and the bench.
 var schemeOnly = map[string][]string{
 	"internal/core/perm/posix": {
-		"internal/core/perm/posix", "internal/core/schemes", "internal/host", "internal/agent",
-		"internal/inquiry", "internal/report", "internal/cli", "internal/service/http", "demo", "bench",
+		"internal/core/perm/posix", "internal/core/schemes",
+		"internal/host/identity", "internal/host/probe", // Linux's own accounts, and its answers
+		"internal/agent",   // which tells of them
+		"internal/inquiry", // its calculator: modes and lists are what it calculates
+		"demo", "bench",
 	},
 	"internal/core/perm/nt": {
-		"internal/core/perm/nt", "internal/core/schemes", "internal/host", "internal/agent",
-		"internal/inquiry", "internal/service/desk",
+		"internal/core/perm/nt", "internal/core/schemes",
+		"internal/host/fileserver", "internal/host/smb", "internal/agent",
 	},
-	"internal/core/posixacl": {
-		"internal/core/posixacl", "internal/core/perm/posix", "internal/host", "demo", "bench",
-	},
+	"internal/core/posixacl": {"internal/core/posixacl", "internal/core/perm/posix", "demo", "bench"},
 	"internal/core/ntsd": {
 		"internal/core/ntsd", "internal/core/perm/nt", "internal/host", "internal/agent",
-		"internal/service/desk", "internal/private", "demo", "bench",
+		"internal/private", // of files on Windows
+		"demo", "bench",
 	},
 }
 

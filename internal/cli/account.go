@@ -9,7 +9,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/posix"
 	"idletally/internal/host/identity"
 	"idletally/internal/inquiry"
 	"idletally/internal/wire"
@@ -84,7 +83,8 @@ func whoAmI(c *cobra.Command) (wire.Account, error) {
 func stale(d *perm.Directory, member []string, now []int) (notes []string) {
 	var have []string
 	for _, g := range now {
-		name := d.Name(posix.GID(uint32(g)))
+		id, _ := perm.ParsePrincipal(strconv.Itoa(g), true)
+		name := d.Name(id)
 		have = append(have, name)
 		if !slices.Contains(member, name) {
 			notes = append(notes,

@@ -201,14 +201,17 @@ func NewIn(ctx context.Context, sc Source, path, account, umask string) (wire.Fr
 	return out, nil
 }
 
+// ListText is an access list in every way of writing it.
+type ListText = posix.ListText
+
 // Entries explains an access list, as it is or after a change of its path's mode.
-func Entries(text, chmod string) (posix.ListText, error) {
+func Entries(text, chmod string) (ListText, error) {
 	if chmod == "" {
 		return posix.ExplainList(text, nil)
 	}
 	m, err := ParseMode(chmod)
 	if err != nil {
-		return posix.ListText{}, err
+		return ListText{}, err
 	}
 	return posix.ExplainList(text, &m)
 }

@@ -7,14 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/nt"
-	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/subtree"
 	"idletally/internal/wire"
 )
@@ -113,11 +110,8 @@ func Find(d *perm.Directory, name string) (perm.Principal, error) {
 	if id, ok := d.User(name); ok {
 		return id, nil
 	}
-	if n, err := strconv.ParseUint(name, 10, 32); err == nil && uint32(n) != ^uint32(0) {
-		return posix.UID(uint32(n)), nil
-	}
-	if _, ok := nt.SID(perm.Principal(name)); ok {
-		return perm.Principal(name), nil
+	if id, ok := perm.ParsePrincipal(name, false); ok {
+		return id, nil
 	}
 	return "", fmt.Errorf("%w: there is no account %q on this host: give its name there, its number, or %s", ErrBad,
 		name, Everyone)
@@ -127,12 +121,10 @@ func findGroups(d *perm.Directory, names []string) (out []perm.Principal, err er
 	for _, name := range names {
 		id, ok := d.Group(name)
 		if !ok {
-			n, err := strconv.ParseUint(name, 10, 32)
-			if err != nil {
+			if id, ok = perm.ParsePrincipal(name, true); !ok {
 				return nil, fmt.Errorf("%w: there is no group %q on this host: give its name there, or its number",
 					ErrBad, name)
 			}
-			id = posix.GID(uint32(n))
 		}
 		out = append(out, id)
 	}
@@ -163,9 +155,8 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 	if id == perm.Everyone {
 		out.Known = true
 		if a := d.AccountNamed(name); a != nil {
-			n, _ := posix.Number(a.ID)
-			out.Notes = append(out.Notes,
-				fmt.Sprintf("an account has this word for its name, too: ask for it by its number, %d", n))
+			out.Notes = append(out.Notes, "an account has this word for its name, too: ask for it by its number, "+
+				d.Identify(a.ID).Text)
 		}
 
 		out.Notes = append(out.Notes,
@@ -173,12 +164,7 @@ func AccountOf(d *perm.Directory, name string) (wire.Account, error) {
 		return out, nil
 	}
 
-	if n, ok := posix.Number(id); ok {
-		out.ID = strconv.FormatUint(uint64(n), 10)
-	} else {
-		out.ID = string(id)
-	}
-
+	out.ID = d.Identify(id).Text
 	a := d.AccountNamed(name)
 	if a == nil {
 		a = d.Account(id)
@@ -254,9 +240,9 @@ func Sight(ctx context.Context, sc Source, path string) (wire.Sight, error) {
 		out.Modified = &s.Modified
 	}
 
-	if m := s.Mount; s.Set.Scheme() == nt.ID && m.At != "" {
+	if m := s.Mount; s.Set.Scheme().FromAbove() && m.At != "" {
 		var told bool
-		out.Share, told = nt.ShareEntries(m.Share, d)
+		out.Share, told = perm.ShareEntries(m.Share, d)
 		if !told {
 			out.Notes = append(out.Notes,
 				"what the share "+m.At.String()+
@@ -270,7 +256,7 @@ func Sight(ctx context.Context, sc Source, path string) (wire.Sight, error) {
 
 	for _, p := range f.Way[:len(f.Way)-1] {
 		place := wire.WayPlace{Path: p.Path.String(), Kind: p.Kind.String(), Withheld: p.Mount.Words()}
-		if p.Path != "/" || p.Set.Scheme() != nt.ID { // what holds a server's shares has no permissions
+		if p.Path != "/" || !p.Set.Scheme().FromAbove() { // what holds a server's shares has no permissions
 			place.Access = viewOf(p.Kind, p.Set, d)
 		}
 

@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 )
 
@@ -29,7 +28,7 @@ func Script(w io.Writer, m plan.Manifest, host string, steps []plan.Step) error 
 
 	for _, s := range steps {
 		for _, set := range []perm.Set{s.Before, s.After} {
-			x, err := posix.ShellOf(set)
+			x, err := perm.ShellOf(set)
 			if err != nil {
 				return fmt.Errorf("step %s: %w", s.Path, err)
 			}
@@ -75,7 +74,7 @@ func Script(w io.Writer, m plan.Manifest, host string, steps []plan.Step) error 
 			set perm.Set
 			to  *string
 		}{{s.Before, &l.before}, {there, &l.narrow}, {s.After, &l.after}, {back, &l.back}} {
-			st, err := posix.ShellOf(x.set)
+			st, err := perm.ShellOf(x.set)
 			if err != nil {
 				return fmt.Errorf("step %s: %w", s.Path, err)
 			}

@@ -204,7 +204,10 @@ func (d *Directory) wellKnown(name string, group bool) (Principal, bool) {
 				continue // a host of others
 			}
 		}
-		if id, ok := s.Named(name, group); ok {
+		if id, ok := s.Known(name); ok {
+			return id, true
+		}
+		if id, ok := s.Parse(name, group); ok {
 			return id, true
 		}
 	}

@@ -28,9 +28,10 @@ type Scheme interface {
 	// Identify returns what the text of a principal says by itself, and false for one of another scheme. Several
 	// schemes may know the principals of one host.
 	Identify(id Principal) (Identity, bool)
-	// Named returns whom a name means that no account of a host has, such as a number; it is asked on hosts whose
-	// principals the scheme knows.
-	Named(name string, group bool) (Principal, bool)
+	// Parse reads a principal as its Identity writes it, such as a number. What is meant may be a group.
+	Parse(text string, group bool) (Principal, bool)
+	// Known returns whom a name means that is the same on every host whose principals the scheme knows.
+	Known(name string) (Principal, bool)
 	// GroupsOwn reports whether groups own paths, so that an owner's name may be a group's.
 	GroupsOwn() bool
 	// FromAbove reports whether the state of a folder decides how the state of a path in it is judged.
@@ -93,7 +94,8 @@ type Desire interface {
 // An Identity is what the text of a principal says by itself, whatever a host says of it.
 type Identity struct {
 	Scheme SchemeID
-	Name   string // where the host has none: a number, a well-known name
+	Text   string // what Parse reads: a number
+	Name   string // where the host has none: a well-known name, or else the text
 	Group  bool   // and no account
 	Known  bool   // the same on every host: it needs no account
 	Sure   bool   // Group holds: it does not take the host's own lists to know
@@ -141,7 +143,17 @@ func identify(id Principal) Identity {
 			return who
 		}
 	}
-	return Identity{Name: string(id)}
+	return Identity{Text: string(id), Name: string(id)}
+}
+
+// ParsePrincipal reads a principal that is written by itself, such as a number, in any scheme.
+func ParsePrincipal(text string, group bool) (Principal, bool) {
+	for _, s := range schemes {
+		if id, ok := s.Parse(text, group); ok {
+			return id, true
+		}
+	}
+	return "", false
 }
 
 // State decodes a set. Sets are made by a scheme's own constructor or by [ParseSet], both of which keep out what a

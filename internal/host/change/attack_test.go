@@ -101,7 +101,7 @@ func TestSwaps(t *testing.T) {
 				t.Fatal(err)
 			}
 
-			before := look(t, outside, victim).State.Set()
+			before := look(t, outside, victim).Set
 			inside, err := os.Open(file)
 			if err != nil {
 				t.Fatal(err)
@@ -154,7 +154,7 @@ func TestSwaps(t *testing.T) {
 				res := r.Journal.Results()[0]
 				outcomes[res.Outcome]++
 				r.Journal.Close()
-				if got := look(t, outside, victim).State.Set(); got != before {
+				if got := look(t, outside, victim).Set; got != before {
 					t.Fatalf("round %d: the file outside was changed", i)
 				}
 
@@ -234,7 +234,7 @@ func TestSwapsInTheMiddle(t *testing.T) {
 		b := w.undo(r.Journal)
 		r.Journal.Close()
 		for _, s := range w.steps {
-			if got := look(t, outside, filepath.Join(outside, filepath.Base(s.Path))).State.Set(); got != state {
+			if got := look(t, outside, filepath.Join(outside, filepath.Base(s.Path))).Set; got != state {
 				t.Fatalf("round %d: %s outside was changed", round, filepath.Base(s.Path))
 			}
 		}

@@ -56,6 +56,15 @@ func look(t testing.TB, root, path string) fsys.Info {
 	return i
 }
 
+func posixOf(t testing.TB, i fsys.Info) posix.State {
+	t.Helper()
+	p, err := posix.Of(i.Set)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
 func randomAfter(r *rand.Rand, k perm.Kind) perm.Set {
 	p := posix.State{UID: 1000 + r.Uint32N(3), GID: 2000 + r.Uint32N(3), Mode: mode.Mode(r.Uint32N(0o10000))}
 	if k == perm.Link {
@@ -106,7 +115,7 @@ func makeWorld(t testing.TB, r *rand.Rand, folders int) *world {
 		w.steps = append(w.steps, plan.Step{
 			Path:   p,
 			Kind:   i.Kind,
-			Before: i.State.Set(),
+			Before: i.Set,
 			After:  randomAfter(r, i.Kind),
 		})
 
@@ -171,7 +180,7 @@ func (w *world) check(t testing.TB, after bool) {
 		if after {
 			want = s.After
 		}
-		if got := look(t, w.dir, s.Path).State.Set(); got != want {
+		if got := look(t, w.dir, s.Path).Set; got != want {
 			t.Errorf("%q is %x, want %x", s.Path, got.Bytes(), want.Bytes())
 		}
 	}
@@ -395,7 +404,7 @@ func TestFullDisk(t *testing.T) {
 	kept := w.runner(t)
 
 	for i, s := range w.steps {
-		if _, ok := kept.Journal.Original(i); !ok && look(t, w.dir, s.Path).State.Set() != s.Before {
+		if _, ok := kept.Journal.Original(i); !ok && look(t, w.dir, s.Path).Set != s.Before {
 			t.Errorf("%q was changed without an original", s.Path)
 		}
 	}

@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/fsys"
 )
@@ -56,20 +55,25 @@ type Hold interface {
 // Moves are how something gets to another state: by single calls where the system changes one thing after the other, at
 // once where it does not.
 type Moves struct {
-	Ops   []fsys.Op
+	Ops   []perm.Move
 	To    perm.Set
 	Power int // the first of the calls, counted from 1, by which a program gets more power than it had; 0: none does
 }
 
-// movesOf returns the calls from one state to another of a path that a step finds in the state before.
-func movesOf(k perm.Kind, before perm.Set, from posix.State, to perm.Set, ops []fsys.Op) Moves {
+// movesOf returns calls to another state of a path that a step finds in the state from, and that was reviewed in the
+// state before.
+func movesOf(k perm.Kind, before, from, to perm.Set, ops []perm.Move) Moves {
 	m := Moves{Ops: ops, To: to}
 	if !perm.Empowers(k, before, to) {
 		return m
 	}
-	for i, state := range fsys.Partials(k, from, ops) {
-		if perm.Empowers(k, before, state) {
-			m.Power = max(i, 1) // a state that a crash has left is made sure of as well
+	if perm.Empowers(k, before, from) { // a state that a crash has left is made sure of as well
+		m.Power = 1
+		return m
+	}
+	for i, move := range ops {
+		if perm.Empowers(k, before, move.State) {
+			m.Power = i + 1
 			break
 		}
 	}

@@ -64,7 +64,7 @@ func drafted(t testing.TB, dir string, to posix.State, paths ...string) *world {
 	w := &world{dir: dir}
 	for _, p := range paths {
 		i := look(t, dir, p)
-		w.steps = append(w.steps, plan.Step{Path: p, Kind: i.Kind, Before: i.State.Set(), After: to.Set()})
+		w.steps = append(w.steps, plan.Step{Path: p, Kind: i.Kind, Before: i.Set, After: to.Set()})
 	}
 	w.identify(t)
 	w.chunks = Memory{w.steps}
@@ -134,8 +134,8 @@ func TestAnotherFileAtThePath(t *testing.T) {
 			must(t, swap(dir, path))
 			got, _ := w.carried(t)
 			if got.Outcome != plan.Skipped || !strings.Contains(got.Reason, "another file") ||
-				look(t, dir, path).State.Set() != secret.Set() {
-				t.Errorf("%v: %s; it is %+v now", got.Outcome, got.Reason, look(t, dir, path).State)
+				look(t, dir, path).Set != secret.Set() {
+				t.Errorf("%v: %s; it is %+v now", got.Outcome, got.Reason, look(t, dir, path).Set.State())
 			}
 		})
 	}
@@ -179,7 +179,7 @@ func TestPowerIsForWhatWasReviewed(t *testing.T) {
 				w := drafted(t, dir, to, path)
 				c.change(t, path)
 				got, _ := w.carried(t)
-				now := look(t, dir, path).State
+				now := posixOf(t, look(t, dir, path))
 				if got.Outcome != c.want || !strings.Contains(got.Reason, c.says) {
 					t.Errorf("%v: %s", got.Outcome, got.Reason)
 				}
@@ -195,7 +195,7 @@ func TestPowerIsForWhatWasReviewed(t *testing.T) {
 		dir, path := owned(t, "tool", program, "#!/bin/true")
 		w := drafted(t, dir, setUID, path)
 		w.steps[0].File = plan.Identity{}
-		if got, _ := w.carried(t); got.Outcome != plan.Refused || look(t, dir, path).State.Set() != program.Set() {
+		if got, _ := w.carried(t); got.Outcome != plan.Refused || look(t, dir, path).Set != program.Set() {
 			t.Errorf("%v: %s", got.Outcome, got.Reason)
 		}
 	})
@@ -237,7 +237,7 @@ func TestPowerComesBackToTheSameProgram(t *testing.T) {
 				must(t, unix.Chmod(path, 0o755))
 				back := w.undo(j)
 				got, _ = back.carried(t)
-				now := look(t, dir, path).State
+				now := posixOf(t, look(t, dir, path))
 				if got.Outcome != c.want || c.want == plan.Done && now.Set() != from.Set() ||
 					c.want != plan.Done && now.Set() != taken.Set() {
 					t.Errorf("%v: %s; it is %+v now", got.Outcome, got.Reason, now)
@@ -306,7 +306,7 @@ func TestPowerAgainstAWriterAllTheTime(t *testing.T) {
 		for range 3 {
 			b, err := os.ReadFile(path)
 			must(t, err)
-			now := look(t, dir, path).State
+			now := posixOf(t, look(t, dir, path))
 			if now.UID == 0 && now.Mode&mode.SetUID != 0 && string(b) != "#!/bin/true" {
 				t.Fatalf("round %d: %v, and root's program is %q", round, got, b)
 			}
@@ -353,7 +353,7 @@ func TestMovedWhileNarrow(t *testing.T) {
 				}
 			}
 
-			if !moved && look(t, dir, inner).State.Mode == 0o600 {
+			if !moved && posixOf(t, look(t, dir, inner)).Mode == 0o600 {
 				moved = true
 				must(t, os.Rename(sub, filepath.Join(dir, "away")))
 			}
@@ -365,7 +365,7 @@ func TestMovedWhileNarrow(t *testing.T) {
 		}
 
 		res := r.Journal.Results()[0]
-		now := look(t, dir, filepath.Join(dir, "away")).State
+		now := posixOf(t, look(t, dir, filepath.Join(dir, "away")))
 		left, err := r.Settle(t.Context())
 		must(t, err)
 		if held && (now.Mode != 0o755 || !strings.Contains(res.Reason, "as it was before again")) {

@@ -110,8 +110,7 @@ func (t localHandle) Revalidate(hand int, s fsys.Sight) (bool, error) {
 }
 
 func (t localHandle) Reread(hand int) (perm.Set, error) {
-	p, err := t.l.hands[hand].reader.Plain(t.fd)
-	return p.Set(), err
+	return t.l.hands[hand].reader.Plain(t.fd)
 }
 
 // Astray is about what folders pass on for good, which they do not here.

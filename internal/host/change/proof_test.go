@@ -260,7 +260,7 @@ func TestNeverMoreOpen(t *testing.T) {
 		run := w.runner(t)
 		run.pause = func() {
 			looks++
-			now := can(func(s plan.Step) perm.Set { return look(t, w.dir, s.Path).State.Set() })
+			now := can(func(s plan.Step) perm.Set { return look(t, w.dir, s.Path).Set })
 			for i, s := range w.steps {
 				if more := now[i] &^ (before[i] | after[i]); more != 0 && !t.Failed() {
 					t.Errorf("%s: more open in between: %b, before %b, after %b", filepath.Base(s.Path), now[i],

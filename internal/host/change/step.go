@@ -10,8 +10,6 @@ import (
 	"time"
 
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/nt"
-	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/fsys"
@@ -44,12 +42,11 @@ type transitionPlan struct {
 	err      error
 	turn     transition
 	narrowed perm.Set
-	moves    [3]Moves    // by stage
-	between  []perm.Set  // every state that the path passes through
-	plain    bool        // there are modes alone, on both sides
-	anew     bool        // it gets other entries from above than it had
-	loses    bool        // somewhere on the way a program has less power than before
-	narrow   posix.State // of a path of this host
+	moves    [3]Moves   // by stage
+	between  []perm.Set // every state that the path passes through
+	plain    bool       // there are modes alone, on both sides
+	anew     bool       // it gets other entries from above than it had
+	loses    bool       // somewhere on the way a program has less power than before
 }
 
 const maxWays = 10_000 // that a worker remembers
@@ -69,49 +66,50 @@ func (d *worker) plan(s plan.Step) *transitionPlan {
 
 func newTransitionPlan(t transition) *transitionPlan {
 	w := &transitionPlan{turn: t}
-	if t.before.Scheme() == nt.ID && t.after.Scheme() == nt.ID { // it changes at once
-		to := Moves{To: t.after} // nothing on a share gives a program power
-		return &transitionPlan{
-			turn:     t,
-			narrowed: t.after,
-			moves:    [3]Moves{to, to, to},
-			between:  []perm.Set{t.before, t.after},
-			anew:     perm.TakesAnew(t.before, t.after),
-		}
-	}
-
-	before, err1 := posix.Of(t.before)
-	after, err2 := posix.Of(t.after)
-	var err3 error
-	w.narrowed, err3 = perm.Narrow(t.kind, t.before, t.after)
-	if w.err = errors.Join(err1, err2, err3); w.err != nil {
+	if w.narrowed, w.err = perm.Narrow(t.kind, t.before, t.after); w.err != nil {
 		return w
 	}
-
 	if t.kind == perm.Link { // it has an owner only
 		w.narrowed = t.after
 	}
+	w.anew = perm.TakesAnew(t.before, t.after)
 
-	if w.narrow, w.err = posix.Of(w.narrowed); w.err != nil {
+	before, ok := t.before.State().(perm.Stepwise)
+	if !ok { // it changes at once
+		to := Moves{To: t.after}
+		w.moves = [3]Moves{to, to, to}
+		w.between = []perm.Set{t.before, t.after}
 		return w
 	}
 
-	close, open := fsys.Sequence(t.kind, before, w.narrow), fsys.Sequence(t.kind, w.narrow, after)
-	w.moves = [3]Moves{entering: {Ops: close, To: w.narrowed}, leaving: {Ops: open, To: t.after},
-		passing: movesOf(t.kind, t.before, before, t.after, slices.Concat(close, open))}
-	w.between = append(fsys.Partials(t.kind, before, close), fsys.Partials(t.kind, w.narrow, open)...)
-	if ops, ok := fsys.Direct(t.kind, before, after); ok && w.moves[passing].Power == 0 {
-		w.moves[passing].Ops = ops
-		w.between = append(w.between, fsys.Partials(t.kind, before, ops)...)
+	narrow, after := w.narrowed.State().(perm.Stepwise), t.after.State().(perm.Stepwise)
+	shut, open := before.Sequence(t.kind, narrow), narrow.Sequence(t.kind, after)
+	w.moves = [3]Moves{
+		entering: {Ops: shut, To: w.narrowed},
+		leaving:  {Ops: open, To: t.after},
+		passing:  movesOf(t.kind, t.before, t.before, t.after, slices.Concat(shut, open)),
+	}
+	w.between = append(w.through(t.before, shut), w.through(w.narrowed, open)...)
+	if direct, ok := before.Direct(t.kind, after); ok && w.moves[passing].Power == 0 {
+		w.moves[passing].Ops = direct
+		w.between = append(w.between, w.through(t.before, direct)...)
 	}
 
 	w.loses = slices.ContainsFunc(w.between, func(s perm.Set) bool { return perm.Empowers(t.kind, s, t.before) })
-	without := func(p posix.State) bool { return p.Access == nil && p.Default == nil && p.Caps == "" }
-	w.plain = without(before) && without(after)
+	w.plain = before.Plain() && after.Plain()
 	return w
 }
 
-// A openStep step is open and was found as reviewed, or has an outcome already.
+// through returns every state that moves lead through, both ends included.
+func (w *transitionPlan) through(from perm.Set, moves []perm.Move) []perm.Set {
+	out := []perm.Set{from}
+	for _, m := range moves {
+		out = append(out, m.State)
+	}
+	return out
+}
+
+// An openStep is a step whose path is open and was found as reviewed, or has an outcome already.
 type openStep struct {
 	no       int
 	above    int    // see numbered
@@ -210,18 +208,13 @@ func (d *worker) examine(n numbered, st stage) openStep {
 	case known != nil && slices.Contains(w.between, found):
 		// A crash left the step half done: go on from where it stands.
 		h.moves = w.moves[st]
-		if found.Scheme() == posix.ID {
-			from, err := posix.Of(found)
-			if err != nil {
-				return end(plan.Refused, err.Error())
-			}
-
-			ops := fsys.Sequence(n.Kind, from, w.narrow)
+		if from, ok := found.State().(perm.Stepwise); ok {
+			ops := from.Sequence(n.Kind, w.narrowed.State())
 			if st != entering {
 				ops = append(ops, w.moves[leaving].Ops...)
 			}
 
-			h.moves = movesOf(n.Kind, n.Before, from, h.moves.To, ops)
+			h.moves = movesOf(n.Kind, n.Before, found, h.moves.To, ops)
 		}
 
 	case found == n.After:

@@ -5,19 +5,20 @@ package fsys
 import (
 	"errors"
 	"fmt"
+	"idletally/internal/core/perm"
 
 	"golang.org/x/sys/unix"
 )
 
 // Apply makes the calls on what a descriptor points to, and before each calls what it was given for that, if
 // anything.
-func Apply(fd int, ops []Op, before func()) error {
-	for _, o := range ops {
+func Apply(fd int, calls []perm.Move, before func()) error {
+	for _, m := range calls {
 		if before != nil {
 			before()
 		}
-		if err := o.do(fd); err != nil {
-			return fmt.Errorf("%s: %w", o, why(err))
+		if err := do(fd, m.Call); err != nil {
+			return fmt.Errorf("%s: %w", m.Call.What, why(err))
 		}
 	}
 	return nil
@@ -35,34 +36,22 @@ func why(err error) error {
 	return err
 }
 
-func (o Op) do(fd int) error {
-	switch o.what {
-	case setAccess:
-		return unix.Setxattr(magic(fd), AttrAccess, o.to.Access.AppendXattr(nil), 0)
-	case dropAccess:
-		return drop(fd, AttrAccess)
-	case setOwner:
-		return unix.Fchownat(fd, "", int(o.to.UID), int(o.to.GID), unix.AT_EMPTY_PATH|unix.AT_SYMLINK_NOFOLLOW)
-	case setDefault:
-		if o.to.Default == nil {
-			return drop(fd, AttrDefault)
-		}
-		return unix.Setxattr(magic(fd), AttrDefault, o.to.Default.AppendXattr(nil), 0)
-	case setMode:
-		err := unix.Fchmodat(fd, "", uint32(o.to.Mode), unix.AT_EMPTY_PATH)
+func do(fd int, c perm.Call) error {
+	switch {
+	case c.Owner != nil:
+		return unix.Fchownat(fd, "", int(c.Owner.UID), int(c.Owner.GID), unix.AT_EMPTY_PATH|unix.AT_SYMLINK_NOFOLLOW)
+	case c.Mode != nil:
+		err := unix.Fchmodat(fd, "", uint32(*c.Mode), unix.AT_EMPTY_PATH)
 		if err == unix.EOPNOTSUPP { // a kernel before 6.6, or a file system without modes, which will say so again
-			return unix.Chmod(magic(fd), uint32(o.to.Mode))
+			return unix.Chmod(magic(fd), uint32(*c.Mode))
 		}
 		return err
-
-	case setCaps:
-		if o.to.Caps == "" {
-			return drop(fd, AttrCaps)
-		}
-		return unix.Setxattr(magic(fd), AttrCaps, []byte(o.to.Caps), 0)
+	case c.Set != nil:
+		return unix.Setxattr(magic(fd), c.Set.Name, []byte(c.Set.Value), 0)
+	case c.Drop != "":
+		return drop(fd, c.Drop)
 	}
-
-	return fmt.Errorf("unknown change %d", o.what)
+	return errors.New("it changes nothing: this is a mistake in this program")
 }
 
 func drop(fd int, attr string) error {

@@ -19,19 +19,19 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/posix"
-	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 )
 
-// The extended attributes that hold permissions.
-const (
-	AttrAccess  = "system.posix_acl_access"
-	AttrDefault = "system.posix_acl_default"
-	AttrCaps    = "security.capability"
+// stored are the schemes that file systems keep, and attributes the names of all attributes that hold permissions.
+var (
+	stored     = sync.OnceValue(perm.StoredSchemes)
+	attributes = sync.OnceValue(func() (out []string) {
+		for _, s := range stored() {
+			out = append(out, s.Attributes()...)
+		}
+		return out
+	})
 )
-
-var attrs = [...]string{AttrAccess, AttrDefault, AttrCaps}
 
 // A Root is a folder opened once, beneath which everything else is opened.
 type Root struct {
@@ -229,7 +229,7 @@ func explain(err error) error {
 // Info is what a descriptor shows.
 type Info struct {
 	Kind  perm.Kind
-	State posix.State
+	Set   perm.Set
 	Links uint64
 	Dev   uint64
 	Ino   uint64
@@ -240,9 +240,9 @@ type Info struct {
 	Mount    uint64 // the number of the mount
 }
 
-// state is what statx tells of a path's permissions; lists and capabilities are attributes.
-func state(st *unix.Statx_t) posix.State {
-	p := posix.State{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}
+// inode is what statx tells of a path's permissions; lists and capabilities are attributes.
+func inode(st *unix.Statx_t) perm.Inode {
+	p := perm.Inode{UID: st.Uid, GID: st.Gid, Mode: mode.Mode(st.Mode & 0o7777)}
 	if st.Attributes&unix.STATX_ATTR_IMMUTABLE != 0 {
 		p.Flags |= perm.Immutable
 	}
@@ -278,49 +278,14 @@ func Look(fd int) (Info, error) {
 	if err != nil {
 		return Info{}, err
 	}
-	p, err := posix.Of(seen.Set)
 	st := &r.stat
 	mount, top := r.Mount()
-	return Info{Kind: seen.Kind, State: p, Links: seen.Links, Dev: seen.Dev, Ino: seen.Ino,
-		Size: int64(st.Size), Modified: time.Unix(st.Mtime.Sec, int64(st.Mtime.Nsec)), Top: top, Mount: mount}, err
-}
-
-// fill reads the attributes that names says are there.
-func (i *Info) fill(names string, get func(string) ([]byte, error)) error {
-	for _, a := range attrs {
-		if !strings.Contains(names, a+"\x00") {
-			continue
-		}
-		b, err := get(a)
-		if err != nil {
-			return err
-		}
-		if len(b) == 0 { // it has gone meanwhile, or never was there
-			continue
-		}
-
-		switch a {
-		case AttrCaps:
-			if len(b) > posix.MaxCaps { // a file system of somebody's own may tell anything
-				return fmt.Errorf("the attribute %s has %d bytes, at most %d are understood", a, len(b), posix.MaxCaps)
-			}
-			i.State.Caps = string(b)
-		case AttrAccess:
-			i.State.Access, err = posixacl.DecodeXattr(b)
-		default:
-			i.State.Default, err = posixacl.DecodeXattr(b)
-		}
-
-		if err != nil {
-			return err
-		}
-	}
-
-	return nil
+	return Info{Kind: seen.Kind, Set: seen.Set, Links: seen.Links, Dev: seen.Dev, Ino: seen.Ino,
+		Size: int64(st.Size), Modified: time.Unix(st.Mtime.Sec, int64(st.Mtime.Nsec)), Top: top, Mount: mount}, nil
 }
 
 // allNames is a list that has all of ours.
-var allNames = strings.Join(attrs[:], "\x00") + "\x00"
+func allNames() string { return strings.Join(attributes(), "\x00") + "\x00" }
 
 func attrNames(list func([]byte) (int, error)) (string, error) {
 	buf := make([]byte, 1024)
@@ -332,7 +297,7 @@ func attrNames(list func([]byte) (int, error)) (string, error) {
 		case err == unix.EOPNOTSUPP:
 			return "", nil
 		case err == unix.E2BIG: // the file has more names than a list may be long, so each of ours is asked for
-			return allNames, nil
+			return allNames(), nil
 		case err != nil:
 			return "", err
 		default:
@@ -366,16 +331,10 @@ func UseXattrat(on bool) (was bool) { return xattrat.Swap(on) }
 type Reader struct {
 	stat        unix.Statx_t
 	list, value [1024]byte
-	plain       map[plainKey]perm.Set
+	plain       map[perm.Inode]perm.Set
 	known       map[string]perm.Set // by raw
 	raw         []byte
 	number      []byte
-}
-
-type plainKey struct {
-	uid, gid uint32
-	mode     uint16
-	flags    perm.Flags
 }
 
 const scanMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX_GID | unix.STATX_INO |
@@ -452,10 +411,12 @@ func (r *Reader) Same(fd int, s Sight) (bool, error) {
 	return r.stamp() == s.Stamp, err
 }
 
-// Plain returns owner, group, mode and flags, without a look at lists and capabilities.
-func (r *Reader) Plain(fd int) (posix.State, error) {
-	err := r.statx(fd, nothing, scanMask)
-	return state(&r.stat), err
+// Plain returns the state of a path that has no attributes, without a look whether that is so.
+func (r *Reader) Plain(fd int) (perm.Set, error) {
+	if err := r.statx(fd, nothing, scanMask); err != nil {
+		return perm.Set{}, err
+	}
+	return r.plainSet()
 }
 
 // sight is what was looked at last, without its permissions.
@@ -526,36 +487,59 @@ func (r *Reader) read(at place, k perm.Kind) (perm.Set, error) {
 		}
 	}
 
-	if !strings.Contains(names, AttrAccess) && !strings.Contains(names, AttrDefault) &&
-		!strings.Contains(names, AttrCaps) {
-		p := state(st)
-		key := plainKey{p.UID, p.GID, uint16(p.Mode), p.Flags}
-		s, ok := r.plain[key]
-		if !ok {
-			if r.plain == nil {
-				r.plain = map[plainKey]perm.Set{}
-			}
-			s = p.Set()
-			if len(r.plain) < 10_000 {
-				r.plain[key] = s
-			}
-		}
+	if !slices.ContainsFunc(attributes(), func(a string) bool { return strings.Contains(names, a) }) {
+		return r.plainSet()
+	}
+	return r.rich(at, names)
+}
 
+// plainSet makes the set of the entry that was looked at last, as one without attributes.
+func (r *Reader) plainSet() (perm.Set, error) {
+	i := inode(&r.stat)
+	s, ok := r.plain[i]
+	if ok {
 		return s, nil
 	}
 
-	return r.rich(at, names, state(st))
+	s, err := assemble(i, func(string) string { return "" })
+	if err != nil {
+		return perm.Set{}, err
+	}
+	if r.plain == nil {
+		r.plain = map[perm.Inode]perm.Set{}
+	}
+	if len(r.plain) < 10_000 {
+		r.plain[i] = s
+	}
+	return s, nil
+}
+
+// assemble makes the set of an inode with its attributes: of the scheme that claims it.
+func assemble(i perm.Inode, get func(string) string) (perm.Set, error) {
+	for _, s := range stored() {
+		if !s.Claims(func(a string) bool { return get(a) != "" }) {
+			continue
+		}
+		state, err := s.Read(i, get)
+		if err != nil {
+			return perm.Set{}, err
+		}
+		return state.Encode()
+	}
+	return perm.Set{}, errors.New("no scheme of permissions is known: this is a mistake in this program")
 }
 
 // rich makes the set of a path with attributes. Few lists serve many paths, so that decoding and
 // checking each once is enough: raw is what the kernel said, attribute by attribute.
-func (r *Reader) rich(at place, names string, p posix.State) (perm.Set, error) {
+func (r *Reader) rich(at place, names string) (perm.Set, error) {
+	p := inode(&r.stat)
 	raw := binary.NativeEndian.AppendUint32(r.raw[:0], p.UID)
 	raw = binary.NativeEndian.AppendUint32(raw, p.GID)
 	raw = binary.NativeEndian.AppendUint32(raw, uint32(p.Mode)|uint32(p.Flags)<<16)
-	var spans [len(attrs)][2]int
+	all := attributes()
+	spans := make([][2]int, len(all))
 
-	for i, a := range attrs {
+	for i, a := range all {
 		var b []byte
 		if strings.Contains(names, a+"\x00") {
 			var err error
@@ -574,16 +558,14 @@ func (r *Reader) rich(at place, names string, p posix.State) (perm.Set, error) {
 		return s, nil
 	}
 
-	i := Info{State: p}
-	err := i.fill(names, func(attr string) ([]byte, error) {
-		span := spans[slices.Index(attrs[:], attr)]
-		return raw[span[0]:span[1]], nil
+	s, err := assemble(p, func(attr string) string {
+		span := spans[slices.Index(all, attr)]
+		return string(raw[span[0]:span[1]]) // "": it has gone meanwhile, or never was there
 	})
 	if err != nil {
 		return perm.Set{}, err
 	}
 
-	s := i.State.Set()
 	if r.known == nil {
 		r.known = map[string]perm.Set{}
 	}

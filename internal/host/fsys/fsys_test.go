@@ -85,23 +85,23 @@ func TestSequenceAgainstKernel(t *testing.T) {
 				t.Fatal(err)
 			}
 
-			at, to := now.State, randomState(r, k)
-			for _, o := range Sequence(k, at, to) {
-				if err := o.do(fd); err != nil {
-					t.Fatalf("%s %v from %+v to %+v: %v", k, o, at, to, err)
+			at, to := now.Set, randomState(r, k)
+			for _, m := range now.Set.State().(perm.Stepwise).Sequence(k, to) {
+				if err := do(fd, m.Call); err != nil {
+					t.Fatalf("%s %s from %+v to %+v: %v", k, m.Call.What, at.State(), to, err)
 				}
 
-				want := o.after(k, at)
 				now, err := Look(fd)
-				if err != nil || now.State.Set() != want.Set() {
-					t.Fatalf("%s: %v made %+v of %+v, simulated %+v, %v", k, o, now.State, at, want, err)
+				if err != nil || now.Set != m.State {
+					t.Fatalf("%s: %s made %+v of %+v, simulated %+v, %v", k, m.Call.What, now.Set.State(), at.State(),
+						m.State.State(), err)
 				}
 
-				at = want
+				at = m.State
 			}
 
-			if at.Set() != to.Set() {
-				t.Fatalf("%s ended at %+v, wanted %+v", k, at, to)
+			if at != to.Set() {
+				t.Fatalf("%s ended at %+v, wanted %+v", k, at.State(), to)
 			}
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/seeded"
 )
@@ -35,13 +36,17 @@ func TestHostileAttributes(t *testing.T) {
 	taken, refused := 0, 0
 	try := func(name string, b []byte) {
 		t.Helper()
-		var i Info
-		if err := i.fill(name+"\x00", func(string) ([]byte, error) { return b, nil }); err != nil {
+		s, err := assemble(perm.Inode{}, func(a string) string {
+			if a == name {
+				return string(b)
+			}
+			return ""
+		})
+		if err != nil {
 			refused++
 			return
 		}
 		taken++
-		s := i.State.Set()
 		if _, err := perm.ParseSet(s.Bytes()); err != nil {
 			t.Fatalf("%s of %d bytes is taken, and cannot be read: %v", name, len(b), err)
 		}
@@ -50,9 +55,9 @@ func TestHostileAttributes(t *testing.T) {
 	}
 
 	for n := range 200 {
-		try(AttrCaps, make([]byte, n))
+		try(posix.AttrCaps, make([]byte, n))
 	}
-	for _, name := range []string{AttrAccess, AttrDefault} {
+	for _, name := range []string{posix.AttrAccess, posix.AttrDefault} {
 		for _, n := range []int{0, 1, 3, posixacl.MaxEntries, posixacl.MaxEntries + 1, 8000} {
 			try(name, whole(n, 1000))
 			try(name, whole(n, posixacl.NoID))

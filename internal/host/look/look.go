@@ -464,7 +464,7 @@ func seen(fd int, path string, mount access.Mount) (access.Seen, error) {
 	}
 
 	e := access.Seen{
-		Place:    access.Place{Path: pathname.Path(path), Kind: i.Kind, Set: i.State.Set(), Mount: mount, Top: i.Top},
+		Place:    access.Place{Path: pathname.Path(path), Kind: i.Kind, Set: i.Set, Mount: mount, Top: i.Top},
 		Modified: i.Modified,
 		Links:    i.Links,
 	}

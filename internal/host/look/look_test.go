@@ -15,9 +15,9 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/subtree"
-	"idletally/internal/host/fsys"
 )
 
 func TestKinds(t *testing.T) {
@@ -28,7 +28,7 @@ func TestKinds(t *testing.T) {
 	for _, err := range []error{
 		os.Mkdir(p("report.txt"), 0o750), os.WriteFile(p("report.txt/\xff\n"), []byte("12345"), 0o640),
 		os.Symlink("/nowhere", p("link")), unix.Mkfifo(p("pipe"), 0o600), os.Mkdir(p("mnt"), 0o755),
-		unix.Setxattr(p("report.txt/\xff\n"), fsys.AttrAccess, acl.AppendXattr(nil), 0),
+		unix.Setxattr(p("report.txt/\xff\n"), posix.AttrAccess, acl.AppendXattr(nil), 0),
 		unix.Mount("tmpfs", p("mnt"), "tmpfs", 0, "size=64k"),
 	} {
 		if err != nil {

@@ -96,8 +96,10 @@ func madeIn(t *testing.T, r *rand.Rand, top string, rounds int) {
 		after, err := fsys.Look(fd)
 		unix.Close(fd)
 		w.must(err)
-		if computed := p.Access.Chmod(to); after.State.Access.Text(nil) != computed.Text(nil) {
-			t.Fatalf("%s after %s: is %s, computed %s", p.Access.Text(nil), to, after.State.Access.Text(nil),
+		is, err := posix.Of(after.Set)
+		w.must(err)
+		if computed := p.Access.Chmod(to); is.Access.Text(nil) != computed.Text(nil) {
+			t.Fatalf("%s after %s: is %s, computed %s", p.Access.Text(nil), to, is.Access.Text(nil),
 				computed.Text(nil))
 		}
 	}

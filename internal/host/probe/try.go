@@ -13,6 +13,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/host/fsys"
 )
 
@@ -223,5 +224,5 @@ func setIncompleteList(dir int, name string) error {
 	if err := unix.Fchdir(dir); err != nil {
 		return err
 	}
-	return unix.Lsetxattr(name, fsys.AttrAccess, list, 0)
+	return unix.Lsetxattr(name, posix.AttrAccess, list, 0)
 }

@@ -18,7 +18,6 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
-	"idletally/internal/host/fsys"
 )
 
 // The accounts and groups of a random world. Few, so that they meet.
@@ -300,11 +299,11 @@ func (w *world) set(n *node) {
 		return
 	}
 
-	for attr, l := range map[string]posixacl.List{fsys.AttrAccess: s.Access, fsys.AttrDefault: s.Default} {
+	for attr, l := range map[string]posixacl.List{posix.AttrAccess: s.Access, posix.AttrDefault: s.Default} {
 		switch {
 		case l != nil:
 			w.must(unix.Lsetxattr(n.path, attr, l.AppendXattr(nil), 0))
-		case attr == fsys.AttrDefault && n.kind != perm.Folder:
+		case attr == posix.AttrDefault && n.kind != perm.Folder:
 		default:
 			if err := unix.Lremovexattr(n.path, attr); err != nil && !errors.Is(err, unix.ENODATA) {
 				w.t.Fatal(err)

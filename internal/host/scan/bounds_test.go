@@ -148,7 +148,7 @@ func set(t *testing.T, path string) perm.Set {
 	defer unix.Close(fd)
 	i, err := fsys.Look(fd)
 	must(t, err)
-	return i.State.Set()
+	return i.Set
 }
 
 type discard struct{}
@@ -244,7 +244,7 @@ func TestManyAttributes(t *testing.T) {
 	dir := memoryOnly(t)
 	file := dir + "/f"
 	must(t, os.WriteFile(file, nil, 0o640))
-	must(t, unix.Setxattr(file, fsys.AttrAccess, testList(), 0))
+	must(t, unix.Setxattr(file, posix.AttrAccess, testList(), 0))
 	want := set(t, file)
 	for i := range 400 {
 		must(t, unix.Setxattr(file, fmt.Sprintf("user.%s%03d", strings.Repeat("a", 240), i), nil, 0))
@@ -310,7 +310,7 @@ func TestListsThatNameSomebodyTwice(t *testing.T) {
 		file := filepath.Join(dir, name)
 		must(t, os.WriteFile(file, nil, 0o600))
 		must(t, os.Chown(file, 41001, 41001))
-		must(t, unix.Setxattr(file, fsys.AttrAccess, twice(uint16(c.tag), c.first, c.second), 0))
+		must(t, unix.Setxattr(file, posix.AttrAccess, twice(uint16(c.tag), c.first, c.second), 0))
 		must(t, unix.Chmod(file, 0o4770))
 		got, paths := gaps(t, dir, Options{})
 		p, err := posix.Of(paths[file].Set)

@@ -19,9 +19,9 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
-	"idletally/internal/host/fsys"
 	"idletally/internal/host/spool"
 	"idletally/internal/seeded"
 )
@@ -129,15 +129,15 @@ func meddle(t *testing.T, r *rand.Rand, root string, ways int) {
 	case 2:
 		must(os.Lchown(any(), r.IntN(3), r.IntN(3)))
 	case 3:
-		must(unix.Setxattr(any(), fsys.AttrAccess, list, 0))
+		must(unix.Setxattr(any(), posix.AttrAccess, list, 0))
 	case 4:
-		must(unix.Setxattr(one(folders), fsys.AttrDefault, list, 0))
+		must(unix.Setxattr(one(folders), posix.AttrDefault, list, 0))
 	case 5:
-		if err := unix.Removexattr(any(), fsys.AttrAccess); err != unix.ENODATA {
+		if err := unix.Removexattr(any(), posix.AttrAccess); err != unix.ENODATA {
 			must(err)
 		}
 	case 6:
-		must(unix.Setxattr(one(files), fsys.AttrCaps,
+		must(unix.Setxattr(one(files), posix.AttrCaps,
 			[]byte("\x01\x00\x00\x02\x00\x04\x00\x00"+strings.Repeat("\x00", 12)), 0))
 	case 7:
 		must(os.WriteFile(fresh, nil, 0o600))

@@ -296,7 +296,7 @@ func lookAtRoot(path string) (found rootFound, err error) {
 	if err != nil {
 		return found, err
 	}
-	found.kind, found.set = i.Kind, i.State.Set()
+	found.kind, found.set = i.Kind, i.Set
 	if found.kind != perm.Folder {
 		return found, nil
 	}

@@ -61,9 +61,9 @@ func plainWalk(t *testing.T, root string) map[string]perm.Set {
 			}
 
 			var e1, e2 error
-			s.Access, e1 = posixacl.DecodeXattr(get(fsys.AttrAccess))
-			s.Default, e2 = posixacl.DecodeXattr(get(fsys.AttrDefault))
-			s.Caps = string(get(fsys.AttrCaps))
+			s.Access, e1 = posixacl.DecodeXattr(get(posix.AttrAccess))
+			s.Default, e2 = posixacl.DecodeXattr(get(posix.AttrDefault))
+			s.Caps = string(get(posix.AttrCaps))
 			if err := errors.Join(e1, e2); err != nil {
 				return err
 			}
@@ -155,9 +155,9 @@ func grow(t *testing.T, r *rand.Rand, at string, depth int) {
 		if unix.Lstat(name, &st) == nil && st.Mode&unix.S_IFMT != unix.S_IFLNK {
 			if r.IntN(3) == 0 {
 				l := posixacl.Build(7, 5, 1, posixacl.List{{Tag: posixacl.User, ID: r.Uint32N(5), Perm: 6}}, nil)
-				attr := fsys.AttrAccess
+				attr := posix.AttrAccess
 				if st.Mode&unix.S_IFMT == unix.S_IFDIR && r.IntN(2) == 0 {
-					attr = fsys.AttrDefault
+					attr = posix.AttrDefault
 				}
 
 				if err := unix.Setxattr(name, attr, l.AppendXattr(nil), 0); err != nil {

@@ -7,7 +7,6 @@ import (
 	"idletally/internal/core/drift"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/store"
 )
@@ -97,7 +96,7 @@ func (e *earlier) knownOf(
 		}
 
 		last = path
-		if up := pathname.Folder(path); set.Scheme() == nt.ID && up != folder {
+		if up := pathname.Folder(path); set.Scheme().FromAbove() && up != folder {
 			if above, err = e.setOf(ctx, up); err != nil {
 				return last, err
 			}

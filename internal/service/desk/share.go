@@ -5,10 +5,8 @@ import (
 	"fmt"
 	"slices"
 
-	"idletally/internal/core/ntsd"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/store"
@@ -21,7 +19,7 @@ import (
 func (d *Desk) handDown(
 	ctx context.Context, snap store.Snapshot, steps []plan.Step, anew map[string]bool,
 ) ([]plan.Step, error) {
-	if !slices.ContainsFunc(steps, func(s plan.Step) bool { return s.After.Scheme() == nt.ID }) {
+	if !slices.ContainsFunc(steps, func(s plan.Step) bool { return s.After.Scheme().FromAbove() }) {
 		return steps, nil
 	}
 
@@ -32,7 +30,7 @@ func (d *Desk) handDown(
 
 	type level struct {
 		path          string
-		before, after ntsd.Descriptor
+		before, after perm.Inheriting
 	}
 	var up []level
 	var out []plan.Step
@@ -41,14 +39,14 @@ func (d *Desk) handDown(
 			up = up[:len(up)-1]
 		}
 
-		found, ok := nt.Of(e.Set)
+		found, ok := e.Set.State().(perm.Inheriting)
 		if !ok || e.Kind == perm.Link {
 			return nil
 		}
 
 		after := found
 		if s, ok := asked[path]; ok {
-			if after, ok = nt.Of(s.After); !ok {
+			if after, ok = s.After.State().(perm.Inheriting); !ok {
 				return nil
 			}
 			delete(asked, path)
@@ -56,9 +54,8 @@ func (d *Desk) handDown(
 
 		if n := len(up); n > 0 {
 			above := &up[n-1]
-			resumed := found.Control&ntsd.Protected != 0 && after.Control&ntsd.Protected == 0
-			if resumed || anew[path] || !ntsd.HandsOnSame(&above.before, &above.after) {
-				after = ntsd.Reinherit(&after, &above.after, e.Kind == perm.Folder)
+			if found.Resumes(after) || anew[path] || !above.before.PassesOnSame(above.after) {
+				after = after.Reinherit(e.Kind, above.after)
 			}
 		}
 
@@ -66,7 +63,7 @@ func (d *Desk) handDown(
 			up = append(up, level{path, found, after})
 		}
 
-		set, err := nt.SetOf(after)
+		set, err := after.Encode()
 		if err != nil {
 			return fmt.Errorf("%w: %s: %w", ErrBad, pathname.Escape(path), err)
 		}

@@ -5,7 +5,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
-	"idletally/internal/core/perm/posix"
 	"idletally/internal/inquiry"
 	"idletally/internal/service/auth"
 	"idletally/internal/wire"
@@ -79,9 +78,9 @@ type calculateEntriesRequest struct {
 }
 
 // calculateEntries serves: Explain an access list.
-func (s *Server) calculateEntries(_ context.Context, in *calculateEntriesRequest) (*body[posix.ListText], error) {
+func (s *Server) calculateEntries(_ context.Context, in *calculateEntriesRequest) (*body[inquiry.ListText], error) {
 	out, err := inquiry.Entries(in.Entries, in.Chmod)
-	return &body[posix.ListText]{out}, unprocessable(err)
+	return &body[inquiry.ListText]{out}, unprocessable(err)
 }
 
 // calculateNewRequest is what calculateNew takes.

@@ -12,7 +12,6 @@ import (
 
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/report"
@@ -283,7 +282,7 @@ func (s *Server) writeScript(ctx context.Context, in *writeScriptRequest) (*text
 		all = append(all, steps...)
 	}
 
-	if slices.ContainsFunc(all, func(s plan.Step) bool { return s.Before.Scheme() != posix.ID }) {
+	if slices.ContainsFunc(all, func(s plan.Step) bool { return !perm.Scriptable(s.Before) }) {
 		return nil, huma.Error422UnprocessableEntity("host " + in.Host +
 			" is a file server: a shell script cannot set what is there, its agent can")
 	}

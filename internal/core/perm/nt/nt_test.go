@@ -117,13 +117,13 @@ func TestNTView(t *testing.T) {
 		"O:SYD:":                             "",
 		"O:SYD:NO_ACCESS_CONTROL":            perm.NoListAtAll,
 	} {
-		got, ok := ShareEntries(nt(t, sddl), d)
+		got, ok := perm.ShareEntries(nt(t, sddl), d)
 		if text := strings.Join(got, " | "); !ok || text != want {
 			t.Errorf("%s: %s, %t", sddl, text, ok)
 		}
 	}
 
-	if _, ok := ShareEntries(perm.Set{}, d); ok {
+	if _, ok := perm.ShareEntries(perm.Set{}, d); ok {
 		t.Error("no list is one")
 	}
 

@@ -130,6 +130,7 @@ func (Scheme) Identify(id perm.Principal) (perm.Identity, bool) {
 	}
 	return perm.Identity{
 		Scheme: ID,
+		Text:   string(id),
 		Name:   name,
 		Group:  known && s != ntsd.System && s != ntsd.LocalService && s != ntsd.NetworkService,
 		Known:  known,
@@ -139,12 +140,15 @@ func (Scheme) Identify(id perm.Principal) (perm.Identity, bool) {
 	}, true
 }
 
-// Named knows those that are called the same on every server, and the text of SIDs.
-func (Scheme) Named(name string, _ bool) (perm.Principal, bool) {
-	if s, ok := ntsd.KnownSID(name); ok {
-		return PrincipalOf(s), true
-	}
-	s, err := ntsd.ParseSID(name)
+// Known knows those that are called the same on every server.
+func (Scheme) Known(name string) (perm.Principal, bool) {
+	s, ok := ntsd.KnownSID(name)
+	return PrincipalOf(s), ok
+}
+
+// Parse reads the text of a SID.
+func (Scheme) Parse(text string, _ bool) (perm.Principal, bool) {
+	s, err := ntsd.ParseSID(text)
 	return PrincipalOf(s), err == nil
 }
 
@@ -299,22 +303,35 @@ func EntryText(k perm.Kind, e ntsd.Entry, dir *perm.Directory) string {
 	return grantsOf(k, &ntsd.Descriptor{Entries: []ntsd.Entry{e}}, dir)[0].String()
 }
 
-// ShareEntries writes the entries of the list that a server keeps for a share as a whole (MS-SRVS 3.1.4.10). What they
-// reach is not said, since it is always all of the share. It reports false where s is no such list.
-func ShareEntries(s perm.Set, dir *perm.Directory) ([]string, bool) {
-	d, ok := Of(s)
-	if !ok {
-		return nil, false
+// WholeEntries writes the entries of the list that a server keeps for a share as a whole (MS-SRVS 3.1.4.10). What they
+// reach is not said, since it is always all of the share.
+func (n State) WholeEntries(dir *perm.Directory) []string {
+	if n.Open {
+		return []string{perm.NoListAtAll}
 	}
-	if d.Open {
-		return []string{perm.NoListAtAll}, true
+	d := n.Descriptor
+	d.Entries = slices.Clone(d.Entries)
+	for i := range d.Entries {
+		d.Entries[i].Flags = ace.ObjectInherit | ace.ContainerInherit
 	}
-	entries := slices.Clone(d.Entries)
-	for i := range entries {
-		entries[i].Flags = ace.ObjectInherit | ace.ContainerInherit
-	}
-	d.Entries = entries
-	return view(perm.Folder, d, dir).Entries, true
+	return view(perm.Folder, d, dir).Entries
+}
+
+// PassesOnSame reports whether two states of a folder pass the same on.
+func (n State) PassesOnSame(as perm.State) bool {
+	other := as.(State)
+	return ntsd.HandsOnSame(&n.Descriptor, &other.Descriptor)
+}
+
+// Resumes reports whether it takes nothing from above, and after a change does again.
+func (n State) Resumes(after perm.State) bool {
+	return n.Control&ntsd.Protected != 0 && after.(State).Control&ntsd.Protected == 0
+}
+
+// Reinherit returns the state with what a folder passes on.
+func (n State) Reinherit(k perm.Kind, folder perm.State) perm.Inheriting {
+	above := folder.(State)
+	return State{ntsd.Reinherit(&n.Descriptor, &above.Descriptor, k == perm.Folder)}
 }
 
 func inheritanceOf(d *ntsd.Descriptor) string {

@@ -232,11 +232,14 @@ func (Scheme) Identify(id perm.Principal) (perm.Identity, bool) {
 	if _, ok := Number(id); !ok {
 		return perm.Identity{}, false
 	}
-	return perm.Identity{Scheme: ID, Name: string(id[1:]), Group: IsGroup(id), Sure: true}, true
+	return perm.Identity{Scheme: ID, Text: string(id[1:]), Name: string(id[1:]), Group: IsGroup(id), Sure: true}, true
 }
 
-// Named reads a bare number, as chown has it: what no account is called, and is a number, is one.
-func (Scheme) Named(name string, group bool) (perm.Principal, bool) { return Numbered(name, group) }
+// Parse reads a bare number, as chown has it: what no account is called, and is a number, is one.
+func (Scheme) Parse(text string, group bool) (perm.Principal, bool) { return Numbered(text, group) }
+
+// Known is false: no account has the same name on every host.
+func (Scheme) Known(string) (perm.Principal, bool) { return "", false }
 
 func (p State) Encode() (perm.Set, error) { return p.Set(), nil }
 
