@@ -18,7 +18,7 @@ import { Times } from "./look/Times";
 import { Try } from "./look/Try";
 import { Who } from "./look/Who";
 import { WhoCan } from "./look/WhoCan";
-import { ofShare } from "../schemes";
+import { schemeOf } from "../schemes";
 
 function Taken({ look, id }: { look: Look; id: string }) {
   const s = useSnapshot(id).data;
@@ -80,7 +80,7 @@ function PathPart({ look, me }: { look: Look; me: Person }) {
                 host={look.where.host}
                 account={look.account}
                 path={s.path}
-                share={ofShare(s.access)}
+                share={schemeOf(s.access).remote}
               />
             ),
           },

@@ -3,15 +3,21 @@ import type { Schemas } from "../../api/client";
 import { declaredMode, useListing, type Look } from "../../api/look";
 import { EffectMark } from "../../components/EffectMark";
 import { LongList } from "../../components/LongList";
-import { Mode } from "../../components/Mode";
 import { NoSuch } from "../../components/NoSuch";
 import { Note } from "../../components/Note";
-import { ofShare } from "../../schemes";
+import { schemeOf } from "../../schemes";
 
 /** A path as it is, but for the mode, which is as declared. */
 function declared(p: Schemas["Path"]) {
   const mode = declaredMode(p.findings);
   return mode && p.access ? { ...p.access, mode } : undefined;
+}
+
+/** What a path grants, as a column of the listing has room for. */
+function Grants({ path }: { path: Schemas["Path"] }) {
+  if (!path.access) return null;
+  const { Cell } = schemeOf(path.access);
+  return <Cell view={path.access} declared={declared(path)} />;
 }
 
 /** How many findings there are in a folder, and below; its own are told beside it. */
@@ -58,8 +64,7 @@ export function Content({ look, folder }: { look: Look; folder: string }) {
           >
             <span className="text-sm text-muted">{p.kind}</span>
             <span>
-              {p.access ? <Mode view={p.access} other={declared(p)} small /> : null}
-              {ofShare(p.access) ? <span className="text-xs text-muted">entries {p.access?.inheritance}</span> : null}
+              <Grants path={p} />
             </span>
             <span className="min-w-0">
               <Link
@@ -75,12 +80,12 @@ export function Content({ look, folder }: { look: Look; folder: string }) {
               <span className="block text-xs text-muted">
                 {p.access?.owner}
                 <NoSuch when={p.access?.unknown?.includes("owner")} />
-                {ofShare(p.access) ? null : (
+                {schemeOf(p.access).group ? (
                   <>
                     :{p.access?.group}
                     <NoSuch what="group" when={p.access?.unknown?.includes("group")} />
                   </>
-                )}
+                ) : null}
                 {p.access?.flags?.length ? ` · ${p.access.flags.join(", ")}` : ""}
                 {p.gap ? ` · ${p.gap}` : ""}
                 {p.may ? ` · may ${p.may.join(", ") || "nothing"}` : ""}

@@ -1,18 +1,15 @@
 import type { Schemas } from "../../api/client";
 import { declaredMode } from "../../api/look";
-import { Entries } from "../../components/Entries";
-import { InheritanceWay } from "../../components/InheritanceWay";
-import { ShareEntries } from "../../components/ShareEntries";
 import { NoSuch } from "../../components/NoSuch";
 import { Differs } from "./Differs";
 import { TallyGrid } from "../../components/TallyGrid";
 import { Time } from "../../components/Time";
-import { ofShare } from "../../schemes";
+import { schemeOf } from "../../schemes";
 
 /** What one path is and grants, in every way of saying it. */
 export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
   const a = sight.access;
-  const lines = sight.entries ?? [];
+  const scheme = schemeOf(a);
   const declared = declaredMode(sight.findings);
   return (
     <>
@@ -37,24 +34,7 @@ export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
                 {a.owner}
                 <NoSuch when={a.unknown?.includes("owner")} />
               </dd>
-              {ofShare(a) ? (
-                <>
-                  <dt className="text-muted">entries</dt>
-                  <dd>{a.inheritance}</dd>
-                </>
-              ) : (
-                <>
-                  <dt className="text-muted">group</dt>
-                  <dd>
-                    {a.group}
-                    <NoSuch what="group" when={a.unknown?.includes("group")} />
-                  </dd>
-                  <dt className="text-muted">mode</dt>
-                  <dd className="mono">
-                    {a.mode} {a.letters}
-                  </dd>
-                </>
-              )}
+              <scheme.Facts view={a} />
               {a.flags?.length ? (
                 <>
                   <dt className="text-muted">flags</dt>
@@ -65,7 +45,7 @@ export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
           ) : null}
           {sight.withheld?.length ? (
             <>
-              <dt className="text-muted">{ofShare(a) ? "share" : "mount"}</dt>
+              <dt className="text-muted">{scheme.outside}</dt>
               <dd>{sight.withheld.join(", ")}</dd>
             </>
           ) : null}
@@ -104,28 +84,7 @@ export function Permissions({ sight }: { sight: Schemas["Sight"] }) {
           <li key={w}>{w}</li>
         ))}
       </ul>
-      {lines.length > 0 ? (
-        <>
-          <h3 className="mt-4 mb-1 font-semibold">Entries</h3>
-          {ofShare(a) ? (
-            <ShareEntries lines={lines} folder={sight.kind === "folder"} />
-          ) : (
-            <Entries label="Entries" lines={lines.filter((l) => !l.default)} />
-          )}
-        </>
-      ) : null}
-      {ofShare(a) ? (
-        <>
-          <h3 className="mt-4 mb-1 font-semibold">Where they come from</h3>
-          <InheritanceWay sight={sight} />
-        </>
-      ) : null}
-      {lines.some((l) => l.default) ? (
-        <>
-          <h3 className="mt-4 mb-1 font-semibold">Default entries, for what is made in it later</h3>
-          <Entries label="Default entries" lines={lines.filter((l) => l.default)} />
-        </>
-      ) : null}
+      <scheme.Lines sight={sight} />
       {sight.notes?.map((n) => (
         <p key={n} className="mt-2 text-sm">
           Note: {n}.

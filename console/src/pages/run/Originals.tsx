@@ -7,22 +7,12 @@ import { LongList } from "../../components/LongList";
 import { Note } from "../../components/Note";
 import { useSettled } from "../../components/useSettled";
 import { literal } from "../../api/pattern";
-import { ofShare } from "../../schemes";
+import { schemeOf } from "../../schemes";
 
-const brief = (v: View) =>
-  ofShare(v) ? (
-    <>
-      {v.owner}, entries {v.inheritance}
-    </>
-  ) : (
-    <>
-      {v.owner}:{v.group}{" "}
-      <code>
-        {v.mode}
-        {v.entries?.length ? "+" : ""}
-      </code>
-    </>
-  );
+function Brief({ view }: { view: View }) {
+  const Shown = schemeOf(view).Brief;
+  return <Shown view={view} />;
+}
 
 /** What a run found before it changed anything, path by path: the stuff of putting back. */
 export function Originals({ run, author }: { run: Run; author: boolean }) {
@@ -82,7 +72,10 @@ export function Originals({ run, author }: { run: Run; author: boolean }) {
               <span className="w-14 shrink-0 text-sm text-muted">{o.kind}</span>
               <code className="min-w-0 flex-1">{o.path}</code>
               <span className="text-sm">
-                {brief(o.original)} <span className="text-muted">→ {brief(o.left)}</span>
+                <Brief view={o.original} />{" "}
+                <span className="text-muted">
+                  → <Brief view={o.left} />
+                </span>
               </span>
               <span aria-hidden="true">{open === o.path ? "▾" : "▸"}</span>
             </button>

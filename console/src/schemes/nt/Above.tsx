@@ -1,4 +1,4 @@
-import type { Schemas } from "../api/client";
+import type { Schemas } from "../../api/client";
 
 type Sight = Schemas["Sight"];
 
@@ -63,7 +63,7 @@ function Place({
 }
 
 /** The way from the share's top to a path: where entries are set, how far they come down, and where that stops. */
-export function InheritanceWay({ sight }: { sight: Sight }) {
+export function Above({ sight }: { sight: Sight }) {
   const way = (sight.way ?? []).filter((p) => p.path !== "/");
   const places = [...way.map((p) => ({ path: p.path, access: p.access })), { path: sight.path, access: sight.access }];
   const lines = sight.entries ?? [];

@@ -1,11 +1,11 @@
-import type { Schemas } from "../api/client";
-import { Table } from "./Table";
+import type { Schemas } from "../../api/client";
+import { Table } from "../../components/Table";
 
 /**
  * The entries of a share's access list in the order in which they count: who is allowed or denied what, where it
  * applies, and which folder it was inherited from.
  */
-export function ShareEntries({ lines, folder }: { lines: readonly Schemas["EntryLine"][]; folder: boolean }) {
+export function Entries({ lines, folder }: { lines: readonly Schemas["EntryLine"][]; folder: boolean }) {
   return (
     <Table
       label="Entries"

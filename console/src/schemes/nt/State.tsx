@@ -1,10 +1,10 @@
-import type { View } from "../api/client";
+import type { View } from "../../api/client";
 
 /**
  * One side of a change on a share: its owner, whether it inherits entries, and each entry, in bold where the other
  * side has none like it.
  */
-export function ShareState({ view, other }: { view: View; other: View }) {
+export function State({ view, other }: { view: View; other: View }) {
   const strong = (same: boolean) => (same ? "" : "font-semibold");
   const has = new Set(other.entries ?? []);
   return (

@@ -1,0 +1,12 @@
+import type { View } from "../api/client";
+import { nt } from "./nt";
+import { posix } from "./posix";
+import type { Scheme } from "./scheme";
+import { unknown } from "./unknown";
+
+const schemes: Record<string, Scheme> = { posix, nt };
+
+/** The scheme of a view. One that this page does not know is said to be so: it is never shown as another. */
+export function schemeOf(view: View | undefined): Scheme {
+  return (view && schemes[view.scheme ?? ""]) ?? unknown;
+}

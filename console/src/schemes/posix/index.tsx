@@ -1,0 +1,37 @@
+import { Mode } from "../../components/Mode";
+import { NoSuch } from "../../components/NoSuch";
+import type { Scheme } from "../scheme";
+import { Lines } from "./Lines";
+import { State } from "./State";
+
+/** Modes and POSIX.1e lists. */
+export const posix: Scheme = {
+  outside: "mount",
+  remote: false,
+  group: true,
+  Brief: ({ view }) => (
+    <>
+      {view.owner}:{view.group}{" "}
+      <code>
+        {view.mode}
+        {view.entries?.length ? "+" : ""}
+      </code>
+    </>
+  ),
+  Cell: ({ view, declared }) => <Mode view={view} other={declared} small />,
+  Side: State,
+  Facts: ({ view }) => (
+    <>
+      <dt className="text-muted">group</dt>
+      <dd>
+        {view.group}
+        <NoSuch what="group" when={view.unknown?.includes("group")} />
+      </dd>
+      <dt className="text-muted">mode</dt>
+      <dd className="mono">
+        {view.mode} {view.letters}
+      </dd>
+    </>
+  ),
+  Lines,
+};
