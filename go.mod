@@ -17,6 +17,7 @@ require (
 	github.com/go-ldap/ldap/v3 v3.4.15
 	github.com/go-sql-driver/mysql v1.10.1
 	github.com/go-webauthn/webauthn v0.13.4
+	github.com/hanwen/go-fuse/v2 v2.9.0
 	github.com/hashicorp/yamux v0.1.2
 	github.com/jcmturner/gokrb5/v8 v8.4.4
 	github.com/jmoiron/sqlx v1.4.0

@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/unixid"
 )
 
 // compare measures holding a snapshot against a baseline: cold, after ten changes, and for a
@@ -139,12 +140,12 @@ func benchDirectory() *perm.Directory {
 	dir := &perm.Directory{}
 	for i := range 4 {
 		dir.Accounts = append(dir.Accounts, perm.Account{
-			ID:   posix.UID(uint32(2001 + i)),
+			ID:   unixid.UID(uint32(2001 + i)),
 			Name: fmt.Sprintf("clerk-%d", i),
 		})
 	}
 	for i := range 3 {
-		dir.Groups = append(dir.Groups, perm.Account{ID: posix.GID(uint32(3001 + i)), Name: fmt.Sprintf("crew-%d", i)})
+		dir.Groups = append(dir.Groups, perm.Account{ID: unixid.GID(uint32(3001 + i)), Name: fmt.Sprintf("crew-%d", i)})
 	}
 	return dir.Index()
 }

@@ -27,6 +27,7 @@ import (
 	"idletally/internal/core/perm/posix"
 	_ "idletally/internal/core/schemes" // every kind of permissions is known
 	"idletally/internal/core/tree"
+	"idletally/internal/core/unixid"
 	"idletally/internal/service/mariadb"
 	"idletally/internal/wire"
 )
@@ -309,8 +310,8 @@ func (f *crowd) snapshot(ctx context.Context, a simulated, work string) error {
 	}
 
 	dir := &perm.Directory{
-		Groups:   []perm.Account{{ID: posix.GID(3001), Name: "crew"}},
-		Accounts: []perm.Account{{ID: posix.UID(2001), Name: "bridge", Groups: []perm.Principal{posix.GID(3001)}}},
+		Groups:   []perm.Account{{ID: unixid.GID(3001), Name: "crew"}},
+		Accounts: []perm.Account{{ID: unixid.UID(2001), Name: "bridge", Groups: []perm.Principal{unixid.GID(3001)}}},
 	}
 	dir.Index()
 	way := access.Way{

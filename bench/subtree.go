@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/subtree"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/unixid"
 )
 
 // benchSubtree measures the question what an account can do with everything in a snapshot. Its floor is
@@ -29,7 +30,7 @@ func benchSubtree(entries, rounds int) error {
 		Ways:   []access.Way{{{Path: "/", Kind: perm.Folder, Set: root}, {Path: "/srv", Kind: perm.Folder, Set: root}}},
 	}
 	fmt.Fprintf(os.Stderr, "%d entries in %d folders, one entry in ten with access entries\n", n, len(m)-1)
-	account := access.Subject{ID: posix.UID(2003), Groups: []perm.Principal{posix.GID(3001), posix.GID(3002)}}
+	account := access.Subject{ID: unixid.UID(2003), Groups: []perm.Principal{unixid.GID(3001), unixid.GID(3002)}}
 
 	for _, q := range []struct {
 		name string

@@ -19,6 +19,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/unixid"
 	"idletally/internal/service/desk"
 	"idletally/internal/service/mariadb"
 	"idletally/internal/service/store"
@@ -172,18 +173,18 @@ func (b *Big) fill(ctx context.Context) error {
 	}
 
 	dir := &perm.Directory{
-		Groups: []perm.Account{{ID: posix.GID(3001), Name: "crew"}, {ID: posix.GID(3002), Name: "pursers"}},
+		Groups: []perm.Account{{ID: unixid.GID(3001), Name: "crew"}, {ID: unixid.GID(3002), Name: "pursers"}},
 	}
-	dir.Accounts = append(dir.Accounts, perm.Account{ID: posix.UID(0), Name: "root"}, perm.Account{
-		ID:     posix.UID(2001),
+	dir.Accounts = append(dir.Accounts, perm.Account{ID: unixid.UID(0), Name: "root"}, perm.Account{
+		ID:     unixid.UID(2001),
 		Name:   "bridge",
-		Groups: []perm.Principal{posix.GID(3001)},
+		Groups: []perm.Principal{unixid.GID(3001)},
 	})
 	for i := range 500 {
 		dir.Accounts = append(dir.Accounts, perm.Account{
-			ID:     posix.UID(uint32(4000 + i)),
+			ID:     unixid.UID(uint32(4000 + i)),
 			Name:   fmt.Sprintf("hand-%03d", i),
-			Groups: []perm.Principal{posix.GID(3001)},
+			Groups: []perm.Principal{unixid.GID(3001)},
 		})
 	}
 

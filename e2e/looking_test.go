@@ -14,6 +14,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/unixid"
 	"idletally/internal/wire"
 )
 
@@ -250,7 +251,7 @@ func tryBadLooking(t *testing.T, s *demo.Stage) {
 
 	a := agentClient(t, s, folder)
 	place := access.Place{Path: "/", Kind: perm.Folder, Set: posix.State{Mode: 0o755}.Set()}
-	dir := (&perm.Directory{Accounts: []perm.Account{{ID: posix.UID(0), Name: "\x1b[2Jroot"}}}).Index()
+	dir := (&perm.Directory{Accounts: []perm.Account{{ID: unixid.UID(0), Name: "\x1b[2Jroot"}}}).Index()
 
 	for _, x := range []struct {
 		name   string

@@ -203,12 +203,16 @@ func (l *logBook) tail() string {
 	return string(b[:n])
 }
 
-// endsWith waits until the last line of the log says something. It comes through a pipe, and so may come after the
-// answer that it is about. Where it does not come it returns the last line.
-func (l *logBook) endsWith(text string) (last string) {
+// lastOf waits until the last line of the log that is about something says something. It comes through a pipe, and so may
+// come after the answer that it is about; other lines may come between. Where it does not come it returns the last one.
+func (l *logBook) lastOf(about, text string) (last string) {
 	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
-		lines := strings.Split(strings.TrimSpace(l.tail()), "\n")
-		last = lines[len(lines)-1]
+		last = ""
+		for line := range strings.Lines(l.tail()) {
+			if strings.Contains(line, about) {
+				last = line
+			}
+		}
 		if strings.Contains(last, text) {
 			return ""
 		}

@@ -198,7 +198,7 @@ func TestProvider(t *testing.T) {
 
 	logged := func(what, why string) { // it was refused for that, and not for anything else
 		t.Helper()
-		if last := log.endsWith(why); last != "" {
+		if last := log.lastOf("sign-in provider", why); last != "" {
 			t.Errorf("%s: the log says %s", what, last)
 		}
 	}

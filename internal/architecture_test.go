@@ -30,6 +30,7 @@ var allowed = map[string][]string{
 	"internal/disk":       {}, // for tests alone
 	"internal/loopback":   {},
 	"internal/samba":      {"internal/loopback", "internal/tied"}, // for the demo and the tests
+	"internal/aclfs":      {},                                     // for the demo and the tests
 	"internal/tied":       {},
 	"internal/atomicfile": {"internal/private"},
 	"internal/private":    {"internal/core"},
@@ -62,7 +63,8 @@ var schemeOnly = map[string][]string{
 		"internal/core/perm/nt", "internal/core/schemes",
 		"internal/host/fileserver", "internal/host/smb", "internal/agent",
 	},
-	"internal/core/posixacl": {"internal/core/posixacl", "internal/core/perm/posix", "demo", "bench"},
+	"internal/core/perm/nfs4": {"internal/core/perm/nfs4", "internal/core/schemes"},
+	"internal/core/posixacl":  {"internal/core/posixacl", "internal/core/perm/posix", "demo", "bench"},
 	"internal/core/ntsd": {
 		"internal/core/ntsd", "internal/core/perm/nt", "internal/host", "internal/agent",
 		"internal/private", // of files on Windows

@@ -11,6 +11,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/unixid"
 	"idletally/internal/host/change"
 	"idletally/internal/host/identity"
 	"idletally/internal/host/look"
@@ -115,8 +116,8 @@ func (a *Agent) probe(ctx context.Context, q wire.Question, dir *perm.Directory,
 
 // Try has a child try everything that makes sense for a path.
 func Try(ctx context.Context, f access.Found, s access.Subject) ([]access.Try, error) {
-	uid, ok := posix.Number(s.ID)
-	if !ok || posix.IsGroup(s.ID) {
+	uid, ok := unixid.Number(s.ID)
+	if !ok || unixid.IsGroup(s.ID) {
 		return nil, errors.New("a probe is made as one account: give its name or number")
 	}
 
@@ -128,7 +129,7 @@ func Try(ctx context.Context, f access.Found, s access.Subject) ([]access.Try, e
 	}
 
 	for _, g := range s.Groups {
-		if n, ok := posix.Number(g); ok {
+		if n, ok := unixid.Number(g); ok {
 			ask.Groups = append(ask.Groups, n)
 		}
 	}

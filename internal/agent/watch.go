@@ -15,8 +15,8 @@ import (
 	"idletally/internal/client"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/unixid"
 	"idletally/internal/host/scan"
 	"idletally/internal/host/watch"
 	"idletally/internal/wire"
@@ -464,9 +464,9 @@ func acts(doings []watch.FileEvent, dir *perm.Directory) []wire.Act {
 		}
 
 		if d.Command != "" {
-			a.Account = dir.Name(posix.UID(d.UID))
+			a.Account = dir.Name(unixid.UID(d.UID))
 			if d.Login != watch.NoLogin {
-				a.Login = dir.Name(posix.UID(d.Login))
+				a.Login = dir.Name(unixid.UID(d.Login))
 			}
 		}
 

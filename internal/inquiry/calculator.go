@@ -9,6 +9,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/unixid"
 	"idletally/internal/wire"
 )
 
@@ -104,13 +105,13 @@ func New(in, defaults, umask string) ([]wire.New, error) {
 	}
 
 	// Nobody in particular makes them, in a folder of nobody's: only the rights are asked for.
-	d.Groups = append(d.Groups, perm.Account{ID: posix.GID(0), Name: "of the folder"}, perm.Account{
-		ID:   posix.GID(1),
+	d.Groups = append(d.Groups, perm.Account{ID: unixid.GID(0), Name: "of the folder"}, perm.Account{
+		ID:   unixid.GID(1),
 		Name: "of the process",
 	})
-	d.Accounts = append(d.Accounts, perm.Account{ID: posix.UID(1), Name: "of the process"})
+	d.Accounts = append(d.Accounts, perm.Account{ID: unixid.UID(1), Name: "of the process"})
 	d.Index()
-	maker := access.Subject{ID: posix.UID(1), Groups: []perm.Principal{posix.GID(1)}}
+	maker := access.Subject{ID: unixid.UID(1), Groups: []perm.Principal{unixid.GID(1)}}
 	return made(folder, access.Mount{}, maker, u, d)
 }
 

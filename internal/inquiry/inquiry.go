@@ -540,7 +540,7 @@ func part(s perm.Set, who access.Subject, d *perm.Directory) string {
 		return "nobody in particular"
 	}
 	var parts []string
-	for _, m := range perm.Mentioned(s) {
+	for _, m := range perm.Mentioned(s, d) {
 		switch {
 		case m.ID == who.ID:
 			parts = append(parts, m.As)

@@ -13,6 +13,7 @@ import (
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/subtree"
+	"idletally/internal/core/unixid"
 	"idletally/internal/wire"
 )
 
@@ -21,10 +22,10 @@ type pier struct{ places []access.Seen }
 
 var dir = (&perm.Directory{
 	Accounts: []perm.Account{
-		{ID: posix.UID(1), Name: "purser", Groups: []perm.Principal{posix.GID(10)}},
-		{ID: posix.UID(3), Name: "web", Groups: []perm.Principal{posix.GID(12)}, Service: true},
+		{ID: unixid.UID(1), Name: "purser", Groups: []perm.Principal{unixid.GID(10)}},
+		{ID: unixid.UID(3), Name: "web", Groups: []perm.Principal{unixid.GID(12)}, Service: true},
 	},
-	Groups: []perm.Account{{ID: posix.GID(10), Name: "crew"}, {ID: posix.GID(12), Name: "www"}},
+	Groups: []perm.Account{{ID: unixid.GID(10), Name: "crew"}, {ID: unixid.GID(12), Name: "www"}},
 }).Index()
 
 func (p pier) Origin() wire.Origin { return wire.Origin{Host: "pier"} }
@@ -281,13 +282,13 @@ func TestTwins(t *testing.T) {
 
 	dir = (&perm.Directory{
 		Accounts: []perm.Account{
-			{ID: posix.UID(5), Name: "left", Groups: []perm.Principal{posix.GID(10)}},
-			{ID: posix.UID(5), Name: "right", Groups: []perm.Principal{posix.GID(12)}},
-			{ID: posix.UID(0), Name: "root"},
-			{ID: posix.UID(0), Name: "toor"},
-			{ID: posix.UID(6), Name: Everyone, Groups: []perm.Principal{posix.GID(12)}},
+			{ID: unixid.UID(5), Name: "left", Groups: []perm.Principal{unixid.GID(10)}},
+			{ID: unixid.UID(5), Name: "right", Groups: []perm.Principal{unixid.GID(12)}},
+			{ID: unixid.UID(0), Name: "root"},
+			{ID: unixid.UID(0), Name: "toor"},
+			{ID: unixid.UID(6), Name: Everyone, Groups: []perm.Principal{unixid.GID(12)}},
 		},
-		Groups: []perm.Account{{ID: posix.GID(10), Name: "crew"}, {ID: posix.GID(12), Name: "www"}},
+		Groups: []perm.Account{{ID: unixid.GID(10), Name: "crew"}, {ID: unixid.GID(12), Name: "www"}},
 	}).Index()
 
 	quay := pier{

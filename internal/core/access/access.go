@@ -253,6 +253,13 @@ type Subject struct {
 	Groups     []perm.Principal
 	Privileges Privilege
 	Held       []Holding // on file servers
+	Called     []Called  // groups, for lists that name them
+}
+
+// Called is a group and what the host calls it.
+type Called struct {
+	ID   perm.Principal
+	Name string
 }
 
 // Holding is privileges on a file server with who holds them: the account, or a group that it is in.

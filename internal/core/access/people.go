@@ -22,7 +22,7 @@ func Everybody(w Way, op Operation, d *perm.Directory) []Holder {
 		}
 	}
 
-	for _, id := range spokenOf(w) {
+	for _, id := range spokenOf(w, d) {
 		if !d.IsGroup(id) && d.Account(id) == nil {
 			who = append(who, SubjectOf(d, id))
 		}
@@ -55,7 +55,7 @@ func Matter(w Way, d *perm.Directory, most int) (who []Subject, all int) {
 	}
 
 	var groups []perm.Principal
-	for _, m := range perm.Mentioned(last) {
+	for _, m := range perm.Mentioned(last, d) {
 		if d.IsGroup(m.ID) {
 			groups = append(groups, m.ID)
 			continue
@@ -83,9 +83,9 @@ func Matter(w Way, d *perm.Directory, most int) (who []Subject, all int) {
 }
 
 // spokenOf lists who the states of a way's end speak of: of the path and of its folder.
-func spokenOf(w Way) (out []perm.Principal) {
+func spokenOf(w Way, d *perm.Directory) (out []perm.Principal) {
 	for _, p := range w[max(0, len(w)-2):] {
-		for _, m := range perm.Mentioned(p.Set) {
+		for _, m := range perm.Mentioned(p.Set, d) {
 			if !slices.Contains(out, m.ID) {
 				out = append(out, m.ID)
 			}

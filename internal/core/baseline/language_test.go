@@ -12,6 +12,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 	"idletally/internal/seeded"
 )
 
@@ -280,7 +281,7 @@ func TestIncludes(t *testing.T) {
 	// A baseline's own word counts before an included one.
 	own := with("include: standards\naccounts: {web: root}\nvariables: {digit: 4}\n", all+"    form: tight\n")
 	if w := want(t, own, env, "/srv/ticketing/x", perm.File, posix.State{}); w.Mode.String() != "0400" ||
-		w.Entries.List[0].Who != posix.UID(0) {
+		w.Entries.List[0].Who != unixid.UID(0) {
 		t.Errorf("%+v", w)
 	}
 

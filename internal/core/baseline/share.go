@@ -117,7 +117,7 @@ func (m *Matcher) share(w *perm.Desired, i int, k perm.Kind) {
 			return
 		}
 
-		x := perm.DesiredGrant{Deny: g.Deny, Who: who, Rights: g.Mask}
+		x := perm.DesiredGrant{Deny: g.Deny, Party: perm.Party{Who: who, Name: m.real(g.Name)}, Rights: g.Mask}
 		if k == perm.Folder {
 			x.Flags = g.Flags
 		} else if g.Flags&ace.InheritOnly != 0 {
@@ -132,7 +132,7 @@ func (m *Matcher) share(w *perm.Desired, i int, k perm.Kind) {
 		if !ok {
 			return
 		}
-		out.Without = append(out.Without, who)
+		out.Without = append(out.Without, perm.Party{Who: who, Name: m.real(x.Name)})
 	}
 
 	w.Grants, w.Rule[perm.AspectGrants] = out, i

@@ -17,6 +17,7 @@ import (
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/unixid"
 	"idletally/internal/seeded"
 )
 
@@ -190,8 +191,8 @@ func TestMemoChangesNothing(t *testing.T) {
 	for _, n := range []uint32{1, 2} {
 		dirs = append(dirs,
 			(&perm.Directory{
-				Accounts: []perm.Account{{ID: posix.UID(n), Name: "purser"}, {ID: posix.UID(3 - n), Name: "web"}},
-				Groups:   []perm.Account{{ID: posix.GID(n), Name: "crew"}},
+				Accounts: []perm.Account{{ID: unixid.UID(n), Name: "purser"}, {ID: unixid.UID(3 - n), Name: "web"}},
+				Groups:   []perm.Account{{ID: unixid.GID(n), Name: "crew"}},
 			}).Index())
 	}
 

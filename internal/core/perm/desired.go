@@ -48,15 +48,21 @@ type DesiredEntry struct {
 type DesiredGrants struct {
 	List    []DesiredGrant // none: no entry of its own
 	AtLeast bool           // others may stand beside them, and these may grant more
-	Without []Principal    // but none for these
+	Without []Party        // but none for these
 }
 
 // A DesiredGrant is one of them.
 type DesiredGrant struct {
-	Deny   bool
-	Who    Principal
+	Deny bool
+	Party
 	Rights ace.Mask
 	Flags  ace.Flags // what it reaches, of a folder; 0 of all else
+}
+
+// A Party is somebody that an entry names, and what the host calls them: some lists hold names.
+type Party struct {
+	Who  Principal
+	Name string
 }
 
 // Found is how a path was found. Above is the state of its parent folder, which decides what a path of some schemes

@@ -147,7 +147,7 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 	var e Effect
 	e.add(k, d.gain(Everyone), all, change{})
 
-	spoken := slices.DeleteFunc(mentioned(a, b), func(id Principal) bool { return a.Untold(id) || b.Untold(id) })
+	spoken := slices.DeleteFunc(mentioned(a, b, d), func(id Principal) bool { return a.Untold(id) || b.Untold(id) })
 	told := make([]change, len(spoken))
 	for i, id := range spoken {
 		told[i] = rightsOf(id)
@@ -221,11 +221,11 @@ type Mention struct {
 }
 
 // Mentioned lists who a state speaks of: owning group, owner, and those that entries name.
-func Mentioned(s Set) []Mention { return s.State().Mentions() }
+func Mentioned(s Set, d *Directory) []Mention { return s.State().Mentions(d) }
 
 // mentioned returns whom two states speak of, each once, in the order in which an effect tells of them.
-func mentioned(a, b State) []Principal {
-	out := b.Speaks(a.Speaks(make([]Principal, 0, 8)))
+func mentioned(a, b State, d *Directory) []Principal {
+	out := b.Speaks(a.Speaks(make([]Principal, 0, 8), d), d)
 	if a.GroupsFirst() { // they say more
 		slices.SortStableFunc(out, func(x, y Principal) int {
 			switch {

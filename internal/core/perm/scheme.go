@@ -43,9 +43,10 @@ type Scheme interface {
 type State interface {
 	Encode() (Set, error)
 	Traits() Traits
-	Mentions() []Mention
-	// Speaks adds those that the state mentions to others, each once.
-	Speaks(of []Principal) []Principal
+	// Mentions and Speaks are given the host's accounts, since an entry may name one as another system does. Speaks
+	// adds those that the state mentions to others, each once.
+	Mentions(d *Directory) []Mention
+	Speaks(of []Principal, d *Directory) []Principal
 	View(k Kind, d *Directory) View
 	Lines(k Kind, above []Above, d *Directory) []EntryLine
 	Explain(k Kind) []string
@@ -188,8 +189,8 @@ type nothing struct{}
 
 func (nothing) Encode() (Set, error)                                    { return Set{}, nil }
 func (nothing) Traits() Traits                                          { return 0 }
-func (nothing) Mentions() []Mention                                     { return nil }
-func (nothing) Speaks(of []Principal) []Principal                       { return of }
+func (nothing) Mentions(*Directory) []Mention                           { return nil }
+func (nothing) Speaks(of []Principal, _ *Directory) []Principal         { return of }
 func (nothing) View(Kind, *Directory) View                              { return View{Owner: "?", Group: "?"} }
 func (nothing) Lines(Kind, []Above, *Directory) []EntryLine             { return nil }
 func (nothing) Explain(Kind) []string                                   { return nil }

@@ -5,6 +5,7 @@
 package schemes
 
 import (
+	_ "idletally/internal/core/perm/nfs4"  // NFSv4 lists
 	_ "idletally/internal/core/perm/nt"    // security descriptors of file shares
 	_ "idletally/internal/core/perm/posix" // modes and POSIX.1e lists
 )

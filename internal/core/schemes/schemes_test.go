@@ -11,6 +11,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/unixid"
 )
 
 // Every scheme of the table runs the suite that holds for all of them.
@@ -59,13 +60,13 @@ func TestUnknownSchemeIsNoAnswer(t *testing.T) {
 		t.Errorf("it is read: %v", s)
 	}
 
-	owner := posix.UID(1)
+	owner := unixid.UID(1)
 	want := &perm.Desired{Owner: &owner, Rule: map[perm.Aspect]int{}}
 	for name, f := range map[string]func(){
 		"Between":     func() { perm.Between(perm.File, strange, plain, nil) },
 		"Between, to": func() { perm.Between(perm.File, plain, strange, nil) },
 		"Worries":     func() { perm.Cautions(perm.File, strange, plain, nil, nil) },
-		"Mentioned":   func() { perm.Mentioned(strange) },
+		"Mentioned":   func() { perm.Mentioned(strange, nil) },
 		"TraitsOf":    func() { perm.TraitsOf(strange) },
 		"RightsOf":    func() { perm.RightsOf(perm.File, strange, owner, nil) },
 		"Describe":    func() { perm.Describe(perm.File, strange, nil) },
@@ -106,7 +107,7 @@ func TestBetweenSchemes(t *testing.T) {
 // only taken back.
 func TestJudges(t *testing.T) {
 	share := descriptor(t, "O:SYD:")
-	yes, owner, none, md := true, posix.UID(1), "", mode.Exactly(0o640)
+	yes, owner, none, md := true, unixid.UID(1), "", mode.Exactly(0o640)
 	for _, c := range []struct {
 		what  string
 		want  *perm.Desired

@@ -15,21 +15,22 @@ import (
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/unixid"
 	"idletally/internal/seeded"
 )
 
 var names = (&perm.Directory{
 	Accounts: []perm.Account{
-		{ID: posix.UID(0), Name: "root", Groups: []perm.Principal{posix.GID(0)}},
-		{ID: posix.UID(1), Name: "purser", Groups: []perm.Principal{posix.GID(10)}},
-		{ID: posix.UID(2), Name: "clerk", Groups: []perm.Principal{posix.GID(11), posix.GID(10)}},
-		{ID: posix.UID(3), Name: "web", Groups: []perm.Principal{posix.GID(12)}, Service: true},
+		{ID: unixid.UID(0), Name: "root", Groups: []perm.Principal{unixid.GID(0)}},
+		{ID: unixid.UID(1), Name: "purser", Groups: []perm.Principal{unixid.GID(10)}},
+		{ID: unixid.UID(2), Name: "clerk", Groups: []perm.Principal{unixid.GID(11), unixid.GID(10)}},
+		{ID: unixid.UID(3), Name: "web", Groups: []perm.Principal{unixid.GID(12)}, Service: true},
 	},
 	Groups: []perm.Account{
-		{ID: posix.GID(0), Name: "root"},
-		{ID: posix.GID(10), Name: "crew"},
-		{ID: posix.GID(11), Name: "clerks"},
-		{ID: posix.GID(12), Name: "www"},
+		{ID: unixid.GID(0), Name: "root"},
+		{ID: unixid.GID(10), Name: "crew"},
+		{ID: unixid.GID(11), Name: "clerks"},
+		{ID: unixid.GID(12), Name: "www"},
 	},
 }).Index()
 
@@ -114,7 +115,7 @@ func TestAskIsAskingEachPath(t *testing.T) {
 	for range 150 {
 		snap, ways := grown(r)
 		who := access.SubjectOf(names,
-			[]perm.Principal{posix.UID(0), posix.UID(1), posix.UID(2), posix.UID(3), perm.Everyone}[r.IntN(5)])
+			[]perm.Principal{unixid.UID(0), unixid.UID(1), unixid.UID(2), unixid.UID(3), perm.Everyone}[r.IntN(5)])
 		q := Query{
 			Operation: access.Operations[r.IntN(len(access.Operations))],
 			Now:       access.NewAsker(who),
@@ -126,7 +127,7 @@ func TestAskIsAskingEachPath(t *testing.T) {
 
 		switch r.IntN(3) {
 		case 1:
-			q.Then = access.NewAsker(access.SubjectOf(names, who.ID, posix.GID(12)))
+			q.Then = access.NewAsker(access.SubjectOf(names, who.ID, unixid.GID(12)))
 		case 2:
 			q.Then = access.NewAsker(who)
 			q.Suppose = func(_ string, f perm.Found) perm.Set {
@@ -300,7 +301,7 @@ func TestWayOfASnapshot(t *testing.T) {
 		t.Fatalf("%v, %v", w, err)
 	}
 
-	if a := access.NewAsker(access.SubjectOf(names, posix.UID(1))).May(w, access.List, names); a.Allowed ||
+	if a := access.NewAsker(access.SubjectOf(names, unixid.UID(1))).May(w, access.List, names); a.Allowed ||
 		a.Cause != access.ByUnread {
 		t.Errorf("%+v", a)
 	}
@@ -309,7 +310,7 @@ func TestWayOfASnapshot(t *testing.T) {
 	cancel()
 	if _, err := snap.Ask(ctx, Query{
 		Operation: access.Read,
-		Now:       access.NewAsker(access.SubjectOf(names, posix.UID(0))),
+		Now:       access.NewAsker(access.SubjectOf(names, unixid.UID(0))),
 		Behind:    true,
 	}); err == nil {
 		t.Error("a cancelled question was answered")

@@ -50,7 +50,7 @@ func TestHostileAttributes(t *testing.T) {
 		if _, err := perm.ParseSet(s.Bytes()); err != nil {
 			t.Fatalf("%s of %d bytes is taken, and cannot be read: %v", name, len(b), err)
 		}
-		perm.Mentioned(s)
+		perm.Mentioned(s, nil)
 		perm.Describe(perm.File, s, nil)
 	}
 

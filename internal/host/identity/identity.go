@@ -15,7 +15,7 @@ import (
 	"time"
 
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/unixid"
 )
 
 // maxAccounts bounds what a directory service may answer: accounts that it lists beyond are asked for one by one, where
@@ -133,7 +133,7 @@ func Parse(passwd, group []byte) *perm.Directory {
 			return
 		}
 
-		id := posix.GID(uint32(gid))
+		id := unixid.GID(uint32(gid))
 		if f[0] != "" { // a line without a name only tells of a membership
 			d.Groups = append(d.Groups, perm.Account{ID: id, Name: f[0]})
 		}
@@ -153,7 +153,7 @@ func Parse(passwd, group []byte) *perm.Directory {
 			return
 		}
 
-		a := perm.Account{ID: posix.UID(uint32(uid)), Name: f[0], Groups: []perm.Principal{posix.GID(uint32(gid))}}
+		a := perm.Account{ID: unixid.UID(uint32(uid)), Name: f[0], Groups: []perm.Principal{unixid.GID(uint32(gid))}}
 		for _, g := range members[f[0]] {
 			if !slices.Contains(a.Groups, g) {
 				a.Groups = append(a.Groups, g)

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/unixid"
 )
 
 const (
@@ -31,6 +31,7 @@ type Owners struct {
 
 // Complete returns the directory with those added that ids stand for, in the order of the ids.
 func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Principal) *perm.Directory {
+	ids = numbered(ids)
 	o.mu.Lock()
 	defer o.mu.Unlock()
 
@@ -46,7 +47,7 @@ func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Pri
 			continue
 		}
 		o.asked[id] = true
-		if n := string(id[1:]); posix.IsGroup(id) {
+		if n := string(id[1:]); unixid.IsGroup(id) {
 			groups = append(groups, n)
 		} else {
 			users = append(users, n)
@@ -73,7 +74,7 @@ func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Pri
 	for _, id := range ids {
 		if a := o.found.Account(id); a != nil && d.Account(id) == nil && !seen[id] {
 			seen[id] = true
-			if posix.IsGroup(id) {
+			if unixid.IsGroup(id) {
 				joined = append(joined, *a)
 			} else {
 				accounts = append(accounts, *a)
@@ -94,4 +95,12 @@ func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Pri
 func (o *Owners) add(d *perm.Directory) {
 	o.found.Accounts, o.found.Groups = append(o.found.Accounts, d.Accounts...), append(o.found.Groups, d.Groups...)
 	o.found.Index()
+}
+
+// numbered returns the ids that are numbers. Others are of entries that name somebody as another system does.
+func numbered(ids []perm.Principal) []perm.Principal {
+	return slices.DeleteFunc(slices.Clone(ids), func(id perm.Principal) bool {
+		_, ok := unixid.Number(id)
+		return !ok
+	})
 }

@@ -16,8 +16,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"idletally/internal/core/access"
-	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/subtree"
+	"idletally/internal/core/unixid"
 	"idletally/internal/disk"
 )
 
@@ -33,7 +33,7 @@ func root(t *testing.T, path string, op access.Operation) access.Answer {
 	t.Helper()
 	f, err := Path(path)
 	must(t, err)
-	return access.NewAsker(access.SubjectOf(nil, posix.UID(0))).May(f.Way, op, nil)
+	return access.NewAsker(access.SubjectOf(nil, unixid.UID(0))).May(f.Way, op, nil)
 }
 
 // What a subvolume that is read-only withholds nobody gets, by the kernel's word: writing, creating and
@@ -63,7 +63,7 @@ func TestReadOnlySubvolumes(t *testing.T) {
 
 		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, folder), subtree.Query{
 			Operation: access.Delete,
-			Now:       access.NewAsker(access.SubjectOf(nil, posix.UID(0))),
+			Now:       access.NewAsker(access.SubjectOf(nil, unixid.UID(0))),
 			Limit:     100,
 		})
 		must(t, err)
@@ -85,7 +85,7 @@ func TestReadOnlySubvolumes(t *testing.T) {
 		held := map[string]bool{}
 		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, name), subtree.Query{
 			Operation: access.Write,
-			Now:       access.NewAsker(access.SubjectOf(nil, posix.UID(0))),
+			Now:       access.NewAsker(access.SubjectOf(nil, unixid.UID(0))),
 			Limit:     100,
 		})
 		must(t, err)
@@ -136,7 +136,7 @@ func TestBelowFileSystemsThatAreSilent(t *testing.T) {
 		all.Go(func() {
 			_, below, err := Below(t.Context(), t.TempDir(), at, subtree.Query{
 				Operation: access.Change,
-				Now:       access.NewAsker(access.SubjectOf(nil, posix.UID(0))),
+				Now:       access.NewAsker(access.SubjectOf(nil, unixid.UID(0))),
 				Limit:     100,
 			})
 			if err != nil || below.Held != 2 || below.Unread != 1 ||

@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/unixid"
 	"idletally/internal/disk"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/look"
@@ -43,7 +44,8 @@ func madeIn(t *testing.T, r *rand.Rand, top string, rounds int) {
 	w := &world{t: t, r: r, top: top}
 	defer syscall.Umask(syscall.Umask(0))
 
-	maker := access.Subject{ID: posix.UID(0), Groups: []perm.Principal{posix.GID(0)}, Privileges: access.AllPrivileges}
+	maker := access.Subject{ID: unixid.UID(0), Groups: []perm.Principal{unixid.GID(0)},
+		Privileges: access.AllPrivileges}
 	withDefaults, lists := 0, 0
 	for i := range rounds {
 		folder := filepath.Join(w.top, "folder")

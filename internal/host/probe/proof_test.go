@@ -25,6 +25,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/subtree"
+	"idletally/internal/core/unixid"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/look"
 	"idletally/internal/seeded"
@@ -86,9 +87,9 @@ type identity struct {
 
 // subject is the identity as the core sees it.
 func (i identity) subject() access.Subject {
-	s := access.Subject{ID: posix.UID(i.UID), Privileges: i.Keep}
+	s := access.Subject{ID: unixid.UID(i.UID), Privileges: i.Keep}
 	for _, g := range i.Groups {
-		s.Groups = append(s.Groups, posix.GID(g))
+		s.Groups = append(s.Groups, unixid.GID(g))
 	}
 	if i.UID == 0 {
 		s.Privileges = access.AllPrivileges

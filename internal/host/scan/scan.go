@@ -359,7 +359,7 @@ func (w *worker) noteOwners(set perm.Set) {
 func (s *scanner) addOwners(set perm.Set) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for _, m := range perm.Mentioned(set) {
+	for _, m := range perm.Mentioned(set, nil) {
 		if len(s.owners) < maxOwners {
 			s.owners[m.ID] = true
 		}

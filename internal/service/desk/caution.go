@@ -217,7 +217,7 @@ func (d *Desk) matter(
 				continue
 			}
 			seen[set] = true
-			for _, m := range perm.Mentioned(set) {
+			for _, m := range perm.Mentioned(set, dir) {
 				add(m.ID)
 			}
 		}

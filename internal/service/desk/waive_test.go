@@ -8,6 +8,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/unixid"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -41,9 +42,9 @@ func TestWaiversOutliveNames(t *testing.T) {
 	// look compares a snapshot in which accounts have some names, and returns its groups by what was found.
 	look := func(names ...string) map[string]store.Group {
 		t.Helper()
-		dir := &perm.Directory{Accounts: []perm.Account{{ID: posix.UID(0), Name: "root"}}}
+		dir := &perm.Directory{Accounts: []perm.Account{{ID: unixid.UID(0), Name: "root"}}}
 		for i, name := range names {
-			dir.Accounts = append(dir.Accounts, perm.Account{ID: posix.UID(uint32(i + 1)), Name: name})
+			dir.Accounts = append(dir.Accounts, perm.Account{ID: unixid.UID(uint32(i + 1)), Name: name})
 		}
 		time.Sleep(2 * time.Millisecond) // they sort by time
 		id, err := st.AddHeard(ctx, "boats", "dory", []string{"/srv"}, false,

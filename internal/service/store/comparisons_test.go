@@ -9,6 +9,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/unixid"
 	"idletally/internal/wire"
 )
 
@@ -160,7 +161,7 @@ func TestNewestIsTheLastLook(t *testing.T) {
 		must(t, s.PutNodes(ctx, [][]byte{m[forest]}))
 		looks[what] = wire.SnapshotDone{
 			Forest:    forest,
-			Directory: &perm.Directory{Accounts: []perm.Account{{ID: posix.UID(uint32(i)), Name: what}}},
+			Directory: &perm.Directory{Accounts: []perm.Account{{ID: unixid.UID(uint32(i)), Name: what}}},
 		}
 	}
 

@@ -10,6 +10,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
+	"idletally/internal/core/unixid"
 	"idletally/internal/wire"
 )
 
@@ -29,7 +30,7 @@ func TestLooks(t *testing.T) {
 		must(t, s.PutNodes(ctx, [][]byte{m[forest]}))
 		looks[i] = wire.SnapshotDone{
 			Forest:    forest,
-			Directory: &perm.Directory{Accounts: []perm.Account{{ID: posix.UID(uint32(i)), Name: "purser"}}},
+			Directory: &perm.Directory{Accounts: []perm.Account{{ID: unixid.UID(uint32(i)), Name: "purser"}}},
 		}
 	}
 

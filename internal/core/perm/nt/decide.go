@@ -54,7 +54,7 @@ func (decider) Operations(k perm.Kind) []access.Operation {
 func (decider) Complete(s *access.Subject, d *perm.Directory) {
 	for _, x := range slices.Concat([]perm.Principal{s.ID}, s.Groups, everybodysGroups) {
 		if a := d.Account(x); a != nil && a.Privileges != 0 {
-			s.Held = append(s.Held, access.Holding{a.Privileges, x})
+			s.Held = append(s.Held, access.Holding{Privileges: a.Privileges, By: x})
 		}
 	}
 }

@@ -45,7 +45,7 @@ func newDesired(w *perm.Desired) *desired {
 
 	out.NT.Grants, out.NT.AtLeast = &list, w.Grants.AtLeast
 	for _, who := range w.Grants.Without {
-		if sid, ok := SID(who); ok {
+		if sid, ok := SID(who.Who); ok {
 			out.NT.Without = append(out.NT.Without, sid)
 		}
 	}

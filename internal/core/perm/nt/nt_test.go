@@ -164,9 +164,9 @@ func TestNTBetween(t *testing.T) {
 
 func TestNTEntries(t *testing.T) {
 	above := []perm.Above{
-		{"/", nt(t, "D:NO_ACCESS_CONTROL")},
-		{"/charts", nt(t, "D:P(A;OICI;FA;;;BA)(A;OICIIO;FA;;;CO)")},
-		{"/charts/a", nt(t, "O:SYD:AI(A;OICI;FR;;;crew)(A;OICIID;FA;;;BA)(A;OICIIOID;FA;;;CO)")},
+		{Path: "/", Set: nt(t, "D:NO_ACCESS_CONTROL")},
+		{Path: "/charts", Set: nt(t, "D:P(A;OICI;FA;;;BA)(A;OICIIO;FA;;;CO)")},
+		{Path: "/charts/a", Set: nt(t, "O:SYD:AI(A;OICI;FR;;;crew)(A;OICIID;FA;;;BA)(A;OICIIOID;FA;;;CO)")},
 	}
 	lines := perm.Entries(perm.File,
 		nt(t, "O:surveyorD:AI(D;;0x2;;;stray)(A;ID;FR;;;crew)(A;ID;FA;;;BA)(A;ID;FA;;;surveyor)(A;ID;FX;;;WD)"), above,
@@ -209,10 +209,10 @@ func TestNTEntries(t *testing.T) {
 		{"nearer", perm.Folder, "D:AI(A;CIID;FA;;;crew)",
 			[]string{"D:P(A;CI;FA;;;crew)", "D:AI(A;CIID;FA;;;crew)(A;CI;FA;;;crew)"}, "from /0/1"},
 	} {
-		way, at := []perm.Above{{"/", nt(t, "D:NO_ACCESS_CONTROL")}}, ""
+		way, at := []perm.Above{{Path: "/", Set: nt(t, "D:NO_ACCESS_CONTROL")}}, ""
 		for i, sddl := range c.way {
 			at += "/" + strconv.Itoa(i)
-			way = append(way, perm.Above{at, nt(t, sddl)})
+			way = append(way, perm.Above{Path: at, Set: nt(t, sddl)})
 		}
 
 		lines := perm.Entries(c.kind, nt(t, c.found), way, server())

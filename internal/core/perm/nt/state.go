@@ -162,19 +162,19 @@ func (n State) Traits() perm.Traits {
 	return 0
 }
 
-func (n State) Mentions() []perm.Mention {
+func (n State) Mentions(*perm.Directory) []perm.Mention {
 	var out []perm.Mention
 	for _, id := range mentioned(&n.Descriptor) {
 		as := "named by an entry"
 		if id == n.Owner {
 			as = "owner"
 		}
-		out = append(out, perm.Mention{PrincipalOf(id), as})
+		out = append(out, perm.Mention{ID: PrincipalOf(id), As: as})
 	}
 	return out
 }
 
-func (n State) Speaks(of []perm.Principal) []perm.Principal {
+func (n State) Speaks(of []perm.Principal, _ *perm.Directory) []perm.Principal {
 	for _, s := range mentioned(&n.Descriptor) {
 		if id := PrincipalOf(s); !slices.Contains(of, id) {
 			of = append(of, id)

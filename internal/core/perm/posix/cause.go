@@ -7,6 +7,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
 // Cause returns why what was made in the folder came out otherwise than declared; see [CauseOf].
@@ -14,9 +15,11 @@ func (f State) Cause(k perm.Kind, a perm.Aspect, found, mended perm.State, d *pe
 	p, m := found.(State), mended.(State)
 	switch a {
 	case perm.AspectOwner:
-		return perm.Cause{fmt.Sprintf("%s makes them: a new path belongs to whoever makes it", d.Name(UID(p.UID))),
-			fmt.Sprintf("have %s make them, or leave the owner free (owner: any) and grant by group or entries",
-				d.Name(UID(m.UID)))}
+		return perm.Cause{Why: fmt.Sprintf("%s makes them: a new path belongs to whoever makes it",
+			d.Name(unixid.UID(p.UID))),
+			Instead: fmt.Sprintf("have %s make them, or leave the owner free (owner: any) and grant by group "+
+				"or entries",
+				d.Name(unixid.UID(m.UID)))}
 	case perm.AspectGroup:
 		return f.groupCause(p, m, d)
 	case perm.AspectMode:
@@ -26,46 +29,48 @@ func (f State) Cause(k perm.Kind, a perm.Aspect, found, mended perm.State, d *pe
 	case perm.AspectDefaults:
 		if slices.Equal(f.Default, m.Default) {
 			return perm.Cause{
-				"it was moved here or changed later: folders made here get the default entries that are declared",
-				"copy instead of moving, or mend what changes them",
+				Why: "it was moved here or changed later: folders made here get the default entries that are " +
+					"declared",
+				Instead: "copy instead of moving, or mend what changes them",
 			}
 		}
 		return perm.Cause{
-			"a new folder gets the default entries of the folder that it is made in, and those are not " +
+			Why: "a new folder gets the default entries of the folder that it is made in, and those are not " +
 				"what is declared",
-			"the declared default entries on that folder: defaults: derived",
+			Instead: "the declared default entries on that folder: defaults: derived",
 		}
 	}
 
-	return perm.Cause{"it was set after the path was made", "mend what sets it"}
+	return perm.Cause{Why: "it was set after the path was made", Instead: "mend what sets it"}
 }
 
 func (f State) groupCause(p, m State, d *perm.Directory) perm.Cause {
-	switch got, want := d.Name(GID(p.GID)), d.Name(GID(m.GID)); {
+	switch got, want := d.Name(unixid.GID(p.GID)), d.Name(unixid.GID(m.GID)); {
 	case f.Mode&mode.SetGID == 0 && f.GID == m.GID:
 		return perm.Cause{
-			fmt.Sprintf("the folder has no set-group-ID: a new path gets the primary group of who makes it, here %s",
+			Why: fmt.Sprintf("the folder has no set-group-ID: a new path gets the primary group of who makes "+
+				"it, here %s",
 				got),
-			"set-group-ID on the folder (a leading 2: folders: 2770), so that new paths get its group",
+			Instead: "set-group-ID on the folder (a leading 2: folders: 2770), so that new paths get its group",
 		}
 	case f.Mode&mode.SetGID == 0:
 		return perm.Cause{
-			fmt.Sprintf(
+			Why: fmt.Sprintf(
 				"the folder has neither the group %s nor set-group-ID: a new path gets the primary group of who "+
 					"makes it, here %s",
 				want, got),
-			fmt.Sprintf("group %s and set-group-ID on the folder", want),
+			Instead: fmt.Sprintf("group %s and set-group-ID on the folder", want),
 		}
 	case f.GID == p.GID:
 		return perm.Cause{
-			fmt.Sprintf("the folder has set-group-ID and hands its own group %s on", got),
-			fmt.Sprintf("group %s on the folder", want),
+			Why:     fmt.Sprintf("the folder has set-group-ID and hands its own group %s on", got),
+			Instead: fmt.Sprintf("group %s on the folder", want),
 		}
 	}
 
 	return perm.Cause{
-		"it was moved here or its group was changed later: paths made here get the folder's group",
-		"copy instead of moving, or mend what changes the group",
+		Why:     "it was moved here or its group was changed later: paths made here get the folder's group",
+		Instead: "copy instead of moving, or mend what changes the group",
 	}
 }
 
@@ -80,8 +85,8 @@ func (f State) modeCause(k perm.Kind, p, m State) perm.Cause {
 
 	got, want := p.declaredMode()&0o777, m.declaredMode()&0o777
 	setGID := perm.Cause{
-		"the folder has no set-group-ID, and so hands none on",
-		"set-group-ID on the folder (a leading 2: folders: 2770)",
+		Why:     "the folder has no set-group-ID, and so hands none on",
+		Instead: "set-group-ID on the folder (a leading 2: folders: 2770)",
 	}
 	if k == perm.Folder && got == want && m.Mode&mode.SetGID != 0 && p.Mode&mode.SetGID == 0 &&
 		f.Mode&mode.SetGID == 0 {
@@ -94,10 +99,10 @@ func (f State) modeCause(k perm.Kind, p, m State) perm.Cause {
 			made.Access, made.Mode = f.Default.Inherit(ask)
 			if made.declaredMode() == got && slices.Equal(made.Access.Named(), p.Access.Named()) {
 				return perm.Cause{
-					fmt.Sprintf(
+					Why: fmt.Sprintf(
 						"the folder's default entries give %s to what programs ask %s for; the umask has no part in it",
 						got, ask),
-					"default entries that give what is declared, or a program that asks for less",
+					Instead: "default entries that give what is declared, or a program that asks for less",
 				}
 			}
 
@@ -109,8 +114,9 @@ func (f State) modeCause(k perm.Kind, p, m State) perm.Cause {
 			}
 
 			c := perm.Cause{
-				fmt.Sprintf("the process that makes them has umask %s: of %s it leaves %s", octal3(u), ask, got),
-				"default entries on the folder, which count instead of the umask",
+				Why: fmt.Sprintf("the process that makes them has umask %s: of %s it leaves %s", octal3(u), ask,
+					got),
+				Instead: "default entries on the folder, which count instead of the umask",
 			}
 			if want&^ask == 0 {
 				right := ask &^ want
@@ -128,8 +134,8 @@ func (f State) modeCause(k perm.Kind, p, m State) perm.Cause {
 	}
 
 	return perm.Cause{
-		"neither umask nor default entries make such a mode: the program sets it, or copies it from elsewhere",
-		"mend the program, or the mode of what it copies",
+		Why:     "neither umask nor default entries make such a mode: the program sets it, or copies it from elsewhere",
+		Instead: "mend the program, or the mode of what it copies",
 	}
 }
 
@@ -157,33 +163,34 @@ func (f State) entriesCause(k perm.Kind, p, m State) perm.Cause {
 	switch {
 	case f.Default == nil && len(p.Access.Named()) == 0:
 		return perm.Cause{
-			"the folder has no default entries: what is made in it gets none",
-			"default entries on the folder: defaults: derived",
+			Why:     "the folder has no default entries: what is made in it gets none",
+			Instead: "default entries on the folder: defaults: derived",
 		}
 	case lacks(given):
 		return perm.Cause{
-			"the folder's default entries do not give what is declared",
-			"default entries on the folder that give it: defaults: derived",
+			Why:     "the folder's default entries do not give what is declared",
+			Instead: "default entries on the folder that give it: defaults: derived",
 		}
 	case k == perm.File && onlyExecute(m, p):
 		return perm.Cause{
-			"programs ask for no execute on files, and the mask leaves it out of the entries",
-			"X in place of x in the declared entry: execute for folders only",
+			Why:     "programs ask for no execute on files, and the mask leaves it out of the entries",
+			Instead: "X in place of x in the declared entry: execute for folders only",
 		}
 	case slices.Equal(p.Access.Named(), given) && k != perm.Folder:
 		return perm.Cause{
-			"the folder's default entries give it, and the program asked for less: the mask leaves the rest out",
-			"a program that asks for the group's rights too (0660 instead of 0600)",
+			Why: "the folder's default entries give it, and the program asked for less: the mask leaves " +
+				"the rest out",
+			Instead: "a program that asks for the group's rights too (0660 instead of 0600)",
 		}
 	case len(m.Access.Named()) == 0:
 		return perm.Cause{
-			"the folder's default entries give entries, and none are declared",
-			"no default entries on the folder: defaults: none",
+			Why:     "the folder's default entries give entries, and none are declared",
+			Instead: "no default entries on the folder: defaults: none",
 		}
 	}
 
 	return perm.Cause{
-		"it was moved here or changed later: paths made here get the folder's default entries",
-		"copy instead of moving, or mend what changes them",
+		Why:     "it was moved here or changed later: paths made here get the folder's default entries",
+		Instead: "copy instead of moving, or mend what changes them",
 	}
 }

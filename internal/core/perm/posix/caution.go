@@ -6,6 +6,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
 // An adder adds a caution.
@@ -16,7 +17,7 @@ func (a State) Cautions(k perm.Kind, to perm.State, d *perm.Directory, matter []
 	b := to.(State)
 	var out []perm.Caution
 	add := func(kind string, grave bool, who perm.Principal, text, instead string) {
-		out = append(out, perm.Caution{kind, grave, who, text, instead})
+		out = append(out, perm.Caution{Kind: kind, Grave: grave, Who: who, Text: text, Instead: instead})
 	}
 	anybody := posixacl.Subject{UID: posixacl.NoID}
 	was, is := a.subjectRights(k, anybody), b.subjectRights(k, anybody)
@@ -58,7 +59,7 @@ func (a State) Cautions(k perm.Kind, to perm.State, d *perm.Directory, matter []
 		need = perm.CanRead | perm.CanExecute
 	}
 
-	owner := UID(b.UID)
+	owner := unixid.UID(b.UID)
 	if a.UID != b.UID && b.UID != 0 && b.Rights(k, owner, d)&need != need {
 		add(perm.CautionOwning, false, owner,
 			"it will belong to "+d.Name(owner)+", who cannot "+
@@ -75,7 +76,7 @@ func (a State) Cautions(k perm.Kind, to perm.State, d *perm.Directory, matter []
 func (a State) matterCautions(k perm.Kind, b State, d *perm.Directory, matter []perm.Principal, add adder) {
 	everybody := a.subjectRights(k, posixacl.Subject{UID: posixacl.NoID})
 	for _, id := range matter {
-		if n, ok := Number(id); !ok || IsGroup(id) || n == 0 {
+		if n, ok := unixid.Number(id); !ok || unixid.IsGroup(id) || n == 0 {
 			continue
 		}
 
@@ -100,7 +101,7 @@ func (a State) joiningCautions(b State, d *perm.Directory, add adder) {
 		got := b.Access.Effective(e)
 		if had, ok := a.Access.Find(e.Tag, e.ID); e.Tag == posixacl.Group && got&^had != 0 &&
 			(!ok || a.Access.Effective(posixacl.Entry{Tag: e.Tag, ID: e.ID, Perm: had}) != got) {
-			id := GID(e.ID)
+			id := unixid.GID(e.ID)
 			add(perm.CautionJoining, false, id,
 				"group "+d.Name(id)+" gains: whoever joins it has that from their next login on",
 				"have those who join now log in again, and restart services that run in it")
@@ -136,7 +137,7 @@ func (p State) fileCautions(
 	}
 
 	if to.Mode&mode.SetUID != 0 && to.UID == 0 && p.UID != 0 {
-		add(perm.CautionRoot, true, "", "a program that ran as "+d.Name(UID(p.UID))+" will run as root",
+		add(perm.CautionRoot, true, "", "a program that ran as "+d.Name(unixid.UID(p.UID))+" will run as root",
 			"take the set-user-ID bit away, or leave the owner")
 	}
 
@@ -172,13 +173,13 @@ func (p State) folderCautions(to State, add adder) {
 
 // subjectOf returns an account of number n, or a member of group n and nothing else; its groups are put into room.
 func subjectOf(id perm.Principal, n uint32, d *perm.Directory, room []uint32) posixacl.Subject {
-	if IsGroup(id) {
+	if unixid.IsGroup(id) {
 		return posixacl.Subject{UID: posixacl.NoID, Groups: append(room, n)}
 	}
 	s := posixacl.Subject{UID: n, Groups: room}
 	if acc := d.Account(id); acc != nil {
 		for _, g := range acc.Groups {
-			if gid, ok := Number(g); ok {
+			if gid, ok := unixid.Number(g); ok {
 				s.Groups = append(s.Groups, gid)
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
 // This file is the POSIX scheme: what Linux decides (fs/namei.c, fs/attr.c, fs/open.c), in
@@ -24,7 +25,7 @@ func (decider) Checker(s access.Subject) access.Checker   { return newChecker(s)
 
 // Complete gives root its capabilities.
 func (decider) Complete(s *access.Subject, _ *perm.Directory) {
-	if n, ok := Number(s.ID); ok && n == 0 && !IsGroup(s.ID) {
+	if n, ok := unixid.Number(s.ID); ok && n == 0 && !unixid.IsGroup(s.ID) {
 		s.Privileges = access.AllPrivileges
 	}
 }
@@ -52,11 +53,11 @@ const maxKnown = 100_000
 
 func newChecker(s access.Subject) *checker {
 	a := &checker{id: s.ID, who: posixacl.Subject{UID: posixacl.NoID}, priv: s.Privileges, known: map[perm.Set]*State{}}
-	if n, ok := Number(s.ID); ok && !IsGroup(s.ID) {
+	if n, ok := unixid.Number(s.ID); ok && !unixid.IsGroup(s.ID) {
 		a.who.UID = n
 	}
 	for _, g := range s.Groups {
-		if n, ok := Number(g); ok && IsGroup(g) {
+		if n, ok := unixid.Number(g); ok && unixid.IsGroup(g) {
 			a.who.Groups = append(a.who.Groups, n)
 		}
 	}
@@ -259,7 +260,7 @@ func (a *checker) sentence(q access.Question, v decision) string {
 
 	switch v.Code {
 	case access.ByPrivilege:
-		if n, _ := Number(a.id); n == 0 && a.id != perm.Everyone {
+		if n, _ := unixid.Number(a.id); n == 0 && a.id != perm.Everyone {
 			return "root: " + v.priv.String() + " passes over the permissions of " + q.It
 		}
 		return v.priv.String() + " passes over the permissions of " + q.It
@@ -304,7 +305,7 @@ func classSentence(v decision, it string, needs mode.Perm, who string, d *perm.D
 	case posixacl.GroupObj:
 		of = who + " is in the owning group of " + it + ", which"
 	case posixacl.Group:
-		of = who + " is in group " + d.Name(GID(e.ID)) + ", whose entry on " + it
+		of = who + " is in group " + d.Name(unixid.GID(e.ID)) + ", whose entry on " + it
 	default:
 		of = it + ", for others,"
 	}
@@ -343,7 +344,7 @@ func wants(op access.Operation) mode.Perm {
 
 func (a *checker) ownerOf(p *access.Place, d *perm.Directory) string {
 	if s := a.of(p.Set); s != nil {
-		return d.Name(UID(s.UID))
+		return d.Name(unixid.UID(s.UID))
 	}
 	return ""
 }
@@ -417,7 +418,7 @@ func (decider) New(folder perm.State, k perm.Kind, s access.Subject, asked acces
 	f := folder.(State)
 	p := State{UID: newChecker(s).who.UID, Mode: asked.Mode & 0o777}
 	if len(s.Groups) > 0 {
-		p.GID, _ = Number(s.Groups[0])
+		p.GID, _ = unixid.Number(s.Groups[0])
 	}
 
 	var m access.Made
@@ -426,18 +427,18 @@ func (decider) New(folder perm.State, k perm.Kind, s access.Subject, asked acces
 	case fs != "" && (fs != "xfs" || f.Mode&mode.SetGID == 0):
 		p.GID = f.GID
 		m.Notes = append(m.Notes,
-			"group "+d.Name(GID(f.GID))+
+			"group "+d.Name(unixid.GID(f.GID))+
 				": the file system is mounted so that new paths get their folder's group (grpid)")
 	case f.Mode&mode.SetGID != 0:
 		p.GID = f.GID
-		m.Notes = append(m.Notes, "group "+d.Name(GID(f.GID))+": the folder has set-group-ID")
+		m.Notes = append(m.Notes, "group "+d.Name(unixid.GID(f.GID))+": the folder has set-group-ID")
 		if k == perm.Folder {
 			p.Mode |= mode.SetGID
 			m.Notes = append(m.Notes, "set-group-ID is passed on to folders")
 		}
 	default:
 		m.Notes = append(m.Notes,
-			"group "+d.Name(GID(p.GID))+
+			"group "+d.Name(unixid.GID(p.GID))+
 				": the primary group of who makes it, since the folder has no set-group-ID")
 	}
 

@@ -9,20 +9,21 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
 var names = (&perm.Directory{
 	Accounts: []perm.Account{
-		{ID: UID(0), Name: "root", Groups: []perm.Principal{GID(0)}},
-		{ID: UID(1), Name: "purser", Groups: []perm.Principal{GID(10)}},
-		{ID: UID(2), Name: "clerk", Groups: []perm.Principal{GID(11), GID(10)}},
-		{ID: UID(3), Name: "web", Groups: []perm.Principal{GID(12)}, Service: true},
+		{ID: unixid.UID(0), Name: "root", Groups: []perm.Principal{unixid.GID(0)}},
+		{ID: unixid.UID(1), Name: "purser", Groups: []perm.Principal{unixid.GID(10)}},
+		{ID: unixid.UID(2), Name: "clerk", Groups: []perm.Principal{unixid.GID(11), unixid.GID(10)}},
+		{ID: unixid.UID(3), Name: "web", Groups: []perm.Principal{unixid.GID(12)}, Service: true},
 	},
 	Groups: []perm.Account{
-		{ID: GID(0), Name: "root"},
-		{ID: GID(10), Name: "crew"},
-		{ID: GID(11), Name: "clerks"},
-		{ID: GID(12), Name: "www"},
+		{ID: unixid.GID(0), Name: "root"},
+		{ID: unixid.GID(10), Name: "crew"},
+		{ID: unixid.GID(11), Name: "clerks"},
+		{ID: unixid.GID(12), Name: "www"},
 	},
 }).Index()
 
@@ -153,14 +154,14 @@ func TestMay(t *testing.T) {
 			place("/tmp", perm.Folder, c.folder),
 			place("/tmp/l", perm.Link, State{UID: c.owner, Mode: 0o777}),
 		}
-		if got := access.NewAsker(access.SubjectOf(nil, UID(0))).May(w, access.Read,
+		if got := access.NewAsker(access.SubjectOf(nil, unixid.UID(0))).May(w, access.Read,
 			nil); (len(got.Notes) > 0) != c.noted {
 			t.Errorf("%s: %+v", c.what, got)
 		}
 	}
 
 	// What lies behind the place where the way stops was not reached.
-	got := access.NewAsker(access.SubjectOf(names, UID(3))).May(
+	got := access.NewAsker(access.SubjectOf(names, unixid.UID(3))).May(
 		way(shut, place("/srv/d", perm.Folder, State{Mode: 0o777}),
 			place("/srv/d/f", perm.File, State{Mode: 0o777})),
 		access.Read, names)
@@ -172,8 +173,8 @@ func TestMay(t *testing.T) {
 
 func TestJoining(t *testing.T) {
 	w := way(place("/srv", perm.Folder, State{UID: 1, GID: 10, Mode: 0o750}))
-	if access.NewAsker(access.SubjectOf(names, UID(3))).Can(w, access.Enter) ||
-		!access.NewAsker(access.SubjectOf(names, UID(3), GID(10))).Can(w, access.Enter) {
+	if access.NewAsker(access.SubjectOf(names, unixid.UID(3))).Can(w, access.Enter) ||
+		!access.NewAsker(access.SubjectOf(names, unixid.UID(3), unixid.GID(10))).Can(w, access.Enter) {
 		t.Error("joining the group makes no difference")
 	}
 }
@@ -181,7 +182,7 @@ func TestJoining(t *testing.T) {
 func TestPeople(t *testing.T) {
 	w := way(place("/srv", perm.Folder, State{UID: 77, GID: 10, Mode: 0o750}))
 	ids, all := access.Matter(w, names, 2)
-	if len(ids) != 3 || all != 4 || ids[0].ID != UID(77) || ids[2].ID != perm.Everyone {
+	if len(ids) != 3 || all != 4 || ids[0].ID != unixid.UID(77) || ids[2].ID != perm.Everyone {
 		t.Errorf("%v of %d matter", ids, all)
 	}
 
@@ -191,12 +192,12 @@ func TestPeople(t *testing.T) {
 	}
 
 	for id, want := range map[perm.Principal]bool{
-		perm.Everyone: false,
-		UID(0):        true,
-		UID(1):        true,
-		UID(2):        true,
-		UID(3):        false,
-		UID(77):       true,
+		perm.Everyone:  false,
+		unixid.UID(0):  true,
+		unixid.UID(1):  true,
+		unixid.UID(2):  true,
+		unixid.UID(3):  false,
+		unixid.UID(77): true,
 	} {
 		if got, ok := can[id]; !ok || got != want {
 			t.Errorf("%s: %v (asked: %v), want %v", id, got, ok, want)

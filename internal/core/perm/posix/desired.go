@@ -8,6 +8,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
 // A desired is what is asked of a path on a POSIX host.
@@ -38,12 +39,12 @@ func newDesired(w *perm.Desired) *desired {
 // listOf returns entries as a list. Principals of other schemes are nobody here.
 func listOf(e *perm.DesiredEntries) (list *posixacl.List, without posixacl.List) {
 	add := func(to *posixacl.List, who perm.Principal, p mode.Perm) {
-		n, ok := Number(who)
+		n, ok := unixid.Number(who)
 		if !ok {
 			return
 		}
 		tag := posixacl.User
-		if IsGroup(who) {
+		if unixid.IsGroup(who) {
 			tag = posixacl.Group
 		}
 		*to = append(*to, posixacl.Entry{Tag: tag, ID: n, Perm: p})
@@ -75,17 +76,16 @@ func (w *desired) Differences(f perm.Found, s perm.State, d *perm.Directory) []p
 	k, p := f.Kind, s.(State)
 	var out []perm.Difference
 	add := func(a perm.Aspect, declared, found string, mended State) {
-		out = append(
-			out,
-			perm.Difference{a, w.Rule[a], declared, found, w.declared(a, mended), p.value(a), mended.Set()},
+		out = append(out, perm.Difference{Aspect: a, Rule: w.Rule[a], Declared: declared, Found: found,
+			Wants: w.declared(a, mended), Has: p.value(a), Mended: mended.Set()},
 		)
 	}
-	if w.Owner != nil && *w.Owner != UID(p.UID) {
-		add(perm.AspectOwner, d.Name(*w.Owner), d.Name(UID(p.UID)), w.apply(perm.AspectOwner, k, p))
+	if w.Owner != nil && *w.Owner != unixid.UID(p.UID) {
+		add(perm.AspectOwner, d.Name(*w.Owner), d.Name(unixid.UID(p.UID)), w.apply(perm.AspectOwner, k, p))
 	}
 
-	if w.Group != nil && *w.Group != GID(p.GID) {
-		add(perm.AspectGroup, d.Name(*w.Group), d.Name(GID(p.GID)), w.apply(perm.AspectGroup, k, p))
+	if w.Group != nil && *w.Group != unixid.GID(p.GID) {
+		add(perm.AspectGroup, d.Name(*w.Group), d.Name(unixid.GID(p.GID)), w.apply(perm.AspectGroup, k, p))
 	}
 
 	if k == perm.Link {
@@ -230,11 +230,11 @@ func (w *desired) Apply(f perm.Found, s perm.State, aspects []perm.Aspect) (perm
 func (w *desired) apply(a perm.Aspect, k perm.Kind, p State) State {
 	switch {
 	case a == perm.AspectOwner && w.Owner != nil:
-		if id, ok := Number(*w.Owner); ok {
+		if id, ok := unixid.Number(*w.Owner); ok {
 			p.UID = id
 		}
 	case a == perm.AspectGroup && w.Group != nil:
-		if id, ok := Number(*w.Group); ok {
+		if id, ok := unixid.Number(*w.Group); ok {
 			p.GID = id
 		}
 	case k == perm.Link:

@@ -6,23 +6,25 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
-func (p State) Mentions() []perm.Mention {
+func (p State) Mentions(*perm.Directory) []perm.Mention {
 	out := make([]perm.Mention, 0, 2+len(p.Access))
-	out = append(out, perm.Mention{GID(p.GID), "owning group"}, perm.Mention{UID(p.UID), "owner"})
+	out = append(out, perm.Mention{ID: unixid.GID(p.GID), As: "owning group"},
+		perm.Mention{ID: unixid.UID(p.UID), As: "owner"})
 	for _, e := range p.Access {
 		switch e.Tag {
 		case posixacl.User:
-			out = append(out, perm.Mention{UID(e.ID), "named by an entry"})
+			out = append(out, perm.Mention{ID: unixid.UID(e.ID), As: "named by an entry"})
 		case posixacl.Group:
-			out = append(out, perm.Mention{GID(e.ID), "group named by an entry"})
+			out = append(out, perm.Mention{ID: unixid.GID(e.ID), As: "group named by an entry"})
 		}
 	}
 	return out
 }
 
-func (p State) Speaks(of []perm.Principal) []perm.Principal {
+func (p State) Speaks(of []perm.Principal, _ *perm.Directory) []perm.Principal {
 	add := func(letter byte, id uint32) {
 		var buf [11]byte // a letter and ten digits
 		text := strconv.AppendUint(append(buf[:0], letter), uint64(id), 10)
@@ -50,14 +52,14 @@ func (p State) Speaks(of []perm.Principal) []perm.Principal {
 func (p State) GroupsFirst() bool { return true }
 
 // Untold reports whether somebody is root, who can do all of it anyway.
-func (p State) Untold(who perm.Principal) bool { return who == UID(0) }
+func (p State) Untold(who perm.Principal) bool { return who == unixid.UID(0) }
 
 // Rights returns what somebody can do. An id that cannot be an account's stands for nobody in particular.
 func (p State) Rights(k perm.Kind, who perm.Principal, d *perm.Directory) perm.Rights {
 	if k == perm.Link {
 		return 0
 	}
-	if n, ok := Number(who); ok {
+	if n, ok := unixid.Number(who); ok {
 		var room [16]uint32
 		return p.subjectRights(k, subjectOf(who, n, d, room[:0]))
 	}

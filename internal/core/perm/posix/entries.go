@@ -3,6 +3,7 @@ package posix
 import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
 func (p State) Lines(_ perm.Kind, above []perm.Above, d *perm.Directory) []perm.EntryLine {
@@ -46,13 +47,13 @@ func (p State) who(e posixacl.Entry, d *perm.Directory) (name string, unknown bo
 	}
 	switch e.Tag {
 	case posixacl.UserObj:
-		return named("owner", UID(p.UID))
+		return named("owner", unixid.UID(p.UID))
 	case posixacl.User:
-		return named("account", UID(e.ID))
+		return named("account", unixid.UID(e.ID))
 	case posixacl.GroupObj:
-		return named("owning group", GID(p.GID))
+		return named("owning group", unixid.GID(p.GID))
 	case posixacl.Group:
-		return named("group", GID(e.ID))
+		return named("group", unixid.GID(e.ID))
 	case posixacl.Mask:
 		return "mask: the most that accounts and groups get", false
 	}

@@ -7,6 +7,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
 // ListText is an access list in every way of writing it.
@@ -134,8 +135,8 @@ func FolderWith(m mode.Mode, defaults string) (perm.Set, *perm.Directory, error)
 
 	d := &perm.Directory{}
 	for id, name := range n.names {
-		d.Accounts = append(d.Accounts, perm.Account{ID: UID(id), Name: name})
-		d.Groups = append(d.Groups, perm.Account{ID: GID(id), Name: name})
+		d.Accounts = append(d.Accounts, perm.Account{ID: unixid.UID(id), Name: name})
+		d.Groups = append(d.Groups, perm.Account{ID: unixid.GID(id), Name: name})
 	}
 
 	return p.Set(), d.Index(), nil

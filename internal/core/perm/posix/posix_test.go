@@ -13,6 +13,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/schemetest"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
 var seedFlag = flag.Uint64("seed", 0, "seed of the random cases; 0 takes the clock's")
@@ -29,11 +30,13 @@ func random(t *testing.T) *rand.Rand {
 func crew() *perm.Directory {
 	return (&perm.Directory{
 		Accounts: []perm.Account{
-			{ID: UID(0), Name: "root"},
-			{ID: UID(1), Name: "purser", Groups: []perm.Principal{GID(1)}},
-			{ID: UID(2), Name: "www-tickets", Groups: []perm.Principal{GID(2), GID(1)}, Service: true},
+			{ID: unixid.UID(0), Name: "root"},
+			{ID: unixid.UID(1), Name: "purser", Groups: []perm.Principal{unixid.GID(1)}},
+			{ID: unixid.UID(2), Name: "www-tickets", Groups: []perm.Principal{unixid.GID(2), unixid.GID(1)},
+				Service: true},
 		},
-		Groups: []perm.Account{{ID: GID(0), Name: "root"}, {ID: GID(1), Name: "crew"}, {ID: GID(2), Name: "www"}},
+		Groups: []perm.Account{{ID: unixid.GID(0), Name: "root"}, {ID: unixid.GID(1), Name: "crew"},
+			{ID: unixid.GID(2), Name: "www"}},
 	}).Index()
 }
 
@@ -241,7 +244,7 @@ func TestDifferences(t *testing.T) {
 	list := func(perm mode.Perm, mask *mode.Perm) posixacl.List {
 		return posixacl.Build(6, 4, 0, posixacl.List{{Tag: posixacl.User, ID: 1, Perm: perm}}, mask)
 	}
-	entries := perm.DesiredEntries{List: []perm.DesiredEntry{{UID(1), 4}}}
+	entries := perm.DesiredEntries{List: []perm.DesiredEntry{{Who: unixid.UID(1), Perm: 4}}}
 
 	for _, c := range []struct {
 		name  string
@@ -251,10 +254,10 @@ func TestDifferences(t *testing.T) {
 		diffs string
 	}{
 		{"as declared", perm.File, State{UID: 1, GID: 1, Mode: 0o640},
-			perm.Desired{Owner: ptr(UID(1)), Group: ptr(GID(1)), Mode: exactly(0o640),
+			perm.Desired{Owner: ptr(unixid.UID(1)), Group: ptr(unixid.GID(1)), Mode: exactly(0o640),
 				Entries: &perm.DesiredEntries{}}, ""},
 		{"owner and group", perm.File, State{UID: 2, GID: 9, Mode: 0o640},
-			perm.Desired{Owner: ptr(UID(1)), Group: ptr(GID(1))},
+			perm.Desired{Owner: ptr(unixid.UID(1)), Group: ptr(unixid.GID(1))},
 			"owner purser/www-tickets; group crew/9"},
 		{"mode", perm.File, State{Mode: 0o666}, perm.Desired{Mode: exactly(0o640)}, "mode 0640/0666"},
 		{"a link has no mode", perm.Link, State{Mode: 0o777}, perm.Desired{Mode: exactly(0o640)}, ""},
@@ -288,7 +291,7 @@ func TestDifferences(t *testing.T) {
 		{"immutable", perm.File, State{}, perm.Desired{On: perm.Immutable}, "flags immutable/none"},
 		{"not immutable", perm.File, State{Flags: perm.Immutable | perm.AppendOnly}, perm.Desired{Off: perm.Immutable},
 			"flags append-only/immutable, append-only"},
-		{"absent", perm.File, State{}, perm.Desired{Absent: true, Owner: ptr(UID(9))}, "presence absent/there"},
+		{"absent", perm.File, State{}, perm.Desired{Absent: true, Owner: ptr(unixid.UID(9))}, "presence absent/there"},
 		{"left alone", perm.File, State{Mode: 0o777}, perm.Desired{Mode: exactly(0), LeaveAlone: true}, ""},
 	} {
 		var got []string
@@ -308,12 +311,12 @@ func TestEffectsTellEverybody(t *testing.T) {
 		k := perm.Kind(1 + r.IntN(2))
 		a, b := randomState(r, k), randomState(r, k)
 		who := posixacl.Subject{UID: r.Uint32N(6) + 1}
-		acc := perm.Account{ID: UID(who.UID), Name: "who"}
+		acc := perm.Account{ID: unixid.UID(who.UID), Name: "who"}
 
 		for gid := range uint32(5) {
 			if r.IntN(2) == 0 {
 				who.Groups = append(who.Groups, gid)
-				acc.Groups = append(acc.Groups, GID(gid))
+				acc.Groups = append(acc.Groups, unixid.GID(gid))
 			}
 		}
 
@@ -357,11 +360,11 @@ func TestApplySettles(t *testing.T) {
 		found, like := randomState(r, k), randomState(r, k)
 		w := perm.Desired{Rule: map[perm.Aspect]int{}}
 		if r.IntN(2) == 0 {
-			w.Owner = ptr(UID(like.UID))
+			w.Owner = ptr(unixid.UID(like.UID))
 		}
 
 		if r.IntN(2) == 0 {
-			w.Group = ptr(GID(like.GID))
+			w.Group = ptr(unixid.GID(like.GID))
 		}
 
 		if r.IntN(2) == 0 {

@@ -7,6 +7,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
 // Empowers reports whether a program gets power; see [Empowers].
@@ -44,20 +45,20 @@ func powers(from, to State) (out []string) {
 func (p State) writers(d *perm.Directory) (out []string) {
 	_, group, other, named := p.masked()
 	if p.UID != 0 {
-		out = append(out, d.Name(UID(p.UID)))
+		out = append(out, d.Name(unixid.UID(p.UID)))
 	}
 
 	if group&mode.Write != 0 {
-		out = append(out, "group "+d.Name(GID(p.GID)))
+		out = append(out, "group "+d.Name(unixid.GID(p.GID)))
 	}
 
 	for _, e := range named {
 		switch {
 		case e.Perm&mode.Write == 0:
 		case e.Tag == posixacl.Group:
-			out = append(out, "group "+d.Name(GID(e.ID)))
+			out = append(out, "group "+d.Name(unixid.GID(e.ID)))
 		default:
-			out = append(out, d.Name(UID(e.ID)))
+			out = append(out, d.Name(unixid.UID(e.ID)))
 		}
 	}
 

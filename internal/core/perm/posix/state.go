@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
 // ID is modes and POSIX.1e lists.
@@ -181,9 +182,9 @@ func (p State) DeclaredMode() (mode.Mode, bool) { return p.declaredMode(), true 
 func Names(d *perm.Directory) posixacl.NameFunc {
 	return func(t posixacl.Tag, id uint32) string {
 		if t == posixacl.User {
-			return d.Name(UID(id))
+			return d.Name(unixid.UID(id))
 		}
-		return d.Name(GID(id))
+		return d.Name(unixid.GID(id))
 	}
 }
 
@@ -229,14 +230,15 @@ func (Scheme) Decode(enc string) (perm.State, error) { return decode(enc) }
 
 // Identify knows the numbers of accounts and groups.
 func (Scheme) Identify(id perm.Principal) (perm.Identity, bool) {
-	if _, ok := Number(id); !ok {
+	if _, ok := unixid.Number(id); !ok {
 		return perm.Identity{}, false
 	}
-	return perm.Identity{Scheme: ID, Text: string(id[1:]), Name: string(id[1:]), Group: IsGroup(id), Sure: true}, true
+	return perm.Identity{Scheme: ID, Text: string(id[1:]), Name: string(id[1:]), Group: unixid.IsGroup(id),
+		Sure: true}, true
 }
 
 // Parse reads a bare number, as chown has it: what no account is called, and is a number, is one.
-func (Scheme) Parse(text string, group bool) (perm.Principal, bool) { return Numbered(text, group) }
+func (Scheme) Parse(text string, group bool) (perm.Principal, bool) { return unixid.Parse(text, group) }
 
 // Known is false: no account has the same name on every host.
 func (Scheme) Known(string) (perm.Principal, bool) { return "", false }
@@ -261,8 +263,8 @@ func (p State) View(_ perm.Kind, d *perm.Directory) perm.View {
 	name := Names(d)
 	v := perm.View{
 		Scheme:  ID.String(),
-		Owner:   d.Name(UID(p.UID)),
-		Group:   d.Name(GID(p.GID)),
+		Owner:   d.Name(unixid.UID(p.UID)),
+		Group:   d.Name(unixid.GID(p.GID)),
 		Mode:    p.Mode.String(),
 		Letters: p.Mode.Letters(),
 		Flags:   p.Flags.Words(),
@@ -278,11 +280,11 @@ func (p State) View(_ perm.Kind, d *perm.Directory) perm.View {
 		v.Defaults = append(v.Defaults, e.Text(name))
 	}
 
-	if d.Account(UID(p.UID)) == nil {
+	if d.Account(unixid.UID(p.UID)) == nil {
 		v.Unknown = append(v.Unknown, string(perm.AspectOwner))
 	}
 
-	if d.Account(GID(p.GID)) == nil {
+	if d.Account(unixid.GID(p.GID)) == nil {
 		v.Unknown = append(v.Unknown, string(perm.AspectGroup))
 	}
 

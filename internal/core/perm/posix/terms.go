@@ -9,6 +9,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
 func (p State) Terms(f perm.Found, name func(perm.Principal) string) []perm.Term {
@@ -20,7 +21,7 @@ func (p State) Terms(f perm.Found, name func(perm.Principal) string) []perm.Term
 		return nil
 	}
 
-	out := []perm.Term{{Key: "owner", Values: who(UID(p.UID))}, {Key: "group", Values: who(GID(p.GID))}}
+	out := []perm.Term{{Key: "owner", Values: who(unixid.UID(p.UID))}, {Key: "group", Values: who(unixid.GID(p.GID))}}
 	if k == perm.Link {
 		return out
 	}
@@ -41,7 +42,8 @@ func (p State) Terms(f perm.Found, name func(perm.Principal) string) []perm.Term
 			values = []string{text}
 		}
 
-		out = append(out, perm.Term{"files", []string{p.declaredMode().String()}, whereItBelongs(p.declaredMode())},
+		out = append(out, perm.Term{Key: "files", Values: []string{p.declaredMode().String()},
+			Loose: whereItBelongs(p.declaredMode())},
 			perm.Term{Key: "capability", Values: values})
 	}
 
@@ -98,9 +100,9 @@ func grantTexts(named posixacl.List, k perm.Kind, name func(perm.Principal) stri
 
 	var exact, conditional []string
 	for _, e := range named {
-		id, what := UID(e.ID), "user:"
+		id, what := unixid.UID(e.ID), "user:"
 		if e.Tag == posixacl.Group {
-			id, what = GID(e.ID), "group:"
+			id, what = unixid.GID(e.ID), "group:"
 		}
 
 		who := name(id)

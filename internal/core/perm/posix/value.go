@@ -8,6 +8,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
 // maskedList writes entries in numbers, with the mask behind them where one is given.
@@ -29,9 +30,9 @@ func maskedList(l posixacl.List, mask *mode.Perm) string {
 func (p State) value(a perm.Aspect) perm.Value {
 	switch a {
 	case perm.AspectOwner:
-		return perm.Value(UID(p.UID))
+		return perm.Value(unixid.UID(p.UID))
 	case perm.AspectGroup:
-		return perm.Value(GID(p.GID))
+		return perm.Value(unixid.GID(p.GID))
 	case perm.AspectMode:
 		return perm.Value(p.declaredMode().String())
 	case perm.AspectEntries:

@@ -7,6 +7,7 @@ import (
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/posixacl"
+	"idletally/internal/core/unixid"
 )
 
 // randomWant declares some aspects of a path: mode as numbers, entries exactly or at the least, defaults in each form.
@@ -29,11 +30,11 @@ func randomWant(r *rand.Rand) *perm.Desired {
 // asked returns named entries as a rule asks for them.
 func asked(l posixacl.List) (out []perm.DesiredEntry) {
 	for _, e := range l {
-		who := UID(e.ID)
+		who := unixid.UID(e.ID)
 		if e.Tag == posixacl.Group {
-			who = GID(e.ID)
+			who = unixid.GID(e.ID)
 		}
-		out = append(out, perm.DesiredEntry{who, e.Perm})
+		out = append(out, perm.DesiredEntry{Who: who, Perm: e.Perm})
 	}
 	return out
 }
@@ -63,7 +64,8 @@ func most(w *perm.Desired, mended []perm.Aspect, p State, s posixacl.Subject) mo
 			group, other = group|m.Group(), other|m.Other()
 		case a == perm.AspectEntries && w.Entries != nil:
 			for _, e := range w.Entries.List {
-				if n, _ := Number(e.Who); !IsGroup(e.Who) && n == s.UID || IsGroup(e.Who) && s.In(n) {
+				if n, _ := unixid.Number(e.Who); !unixid.IsGroup(e.Who) && n == s.UID || unixid.IsGroup(e.Who) &&
+					s.In(n) {
 					allowed |= e.Perm
 				}
 			}
@@ -119,7 +121,7 @@ func TestMaskKeeps(t *testing.T) {
 	}
 	read := mode.Perm(4)
 	found := State{}.rebuild(0o660, posixacl.List{user(5, 6)}, &read) // setfacl, then chmod 0640
-	none, games := perm.DesiredEntries{}, perm.DesiredEntries{List: []perm.DesiredEntry{{UID(5), 7}}}
+	none, games := perm.DesiredEntries{}, perm.DesiredEntries{List: []perm.DesiredEntry{{Who: unixid.UID(5), Perm: 7}}}
 
 	for what, x := range map[string]struct {
 		w     perm.Desired
@@ -157,7 +159,8 @@ func TestMaskKeeps(t *testing.T) {
 
 	// At the least: what the mask kept from default entries is not there.
 	folder := State{Mode: 0o750, Default: posixacl.Build(7, 7, 0, posixacl.List{user(5, 7)}, &read)}
-	w := perm.Desired{Defaults: &perm.DesiredEntries{List: []perm.DesiredEntry{{UID(6), 4}}, AtLeast: true}}
+	w := perm.Desired{Defaults: &perm.DesiredEntries{List: []perm.DesiredEntry{{Who: unixid.UID(6), Perm: 4}},
+		AtLeast: true}}
 	set, err := w.ApplyOnly(perm.Found{Kind: perm.Folder, Set: folder.Set()}, []perm.Aspect{perm.AspectDefaults})
 	if err != nil {
 		t.Fatal(err)

@@ -71,7 +71,7 @@ func (c checker) itself(t *testing.T, k perm.Kind, s perm.Set) {
 		t.Fatalf("%x becomes more by staying as it is", s.Bytes())
 	}
 	terms := perm.Terms(perm.In(perm.Set{}, k, s), func(perm.Principal) string { return "x" })
-	if len(perm.Mentioned(s)) == 0 || len(terms) == 0 {
+	if len(perm.Mentioned(s, nil)) == 0 || len(terms) == 0 {
 		t.Fatalf("%x speaks of nobody, or no rule could say it", s.Bytes())
 	}
 	if v := perm.Describe(k, s, nil); v.Owner == "" || v.Group == "" || v.String() == "" {
@@ -93,7 +93,7 @@ func (c checker) change(t *testing.T, k perm.Kind, from, to perm.Set) {
 	}
 	c.canonical(t, k, through)
 	who := []perm.Principal{perm.Everyone}
-	for _, m := range slices.Concat(perm.Mentioned(from), perm.Mentioned(to)) {
+	for _, m := range slices.Concat(perm.Mentioned(from, nil), perm.Mentioned(to, nil)) {
 		who = append(who, m.ID)
 	}
 	for _, id := range who {
@@ -120,11 +120,11 @@ func (c checker) owner(t *testing.T, k perm.Kind, s, other perm.Set) {
 
 func ownerOf(t *testing.T, s perm.Set) *perm.Principal {
 	t.Helper()
-	i := slices.IndexFunc(perm.Mentioned(s), func(m perm.Mention) bool { return m.As == "owner" })
+	i := slices.IndexFunc(perm.Mentioned(s, nil), func(m perm.Mention) bool { return m.As == "owner" })
 	if i < 0 {
 		t.Fatalf("%x mentions no owner", s.Bytes())
 	}
-	return &perm.Mentioned(s)[i].ID
+	return &perm.Mentioned(s, nil)[i].ID
 }
 
 // values: what an account is called is no part of what findings are known by. It reports whether a name showed at all.
@@ -138,7 +138,7 @@ func (c checker) values(t *testing.T, k perm.Kind, s, other perm.Set) (differed 
 	}
 
 	before, after := (&perm.Directory{}), (&perm.Directory{})
-	for _, x := range slices.Concat(perm.Mentioned(s), perm.Mentioned(other)) {
+	for _, x := range slices.Concat(perm.Mentioned(s, nil), perm.Mentioned(other, nil)) {
 		before.Accounts = append(before.Accounts, perm.Account{ID: x.ID, Name: "bob"})
 		after.Accounts = append(after.Accounts, perm.Account{ID: x.ID, Name: "robert"})
 	}

@@ -1,4 +1,10 @@
-package posix
+// Package unixid writes the numbers of a Unix host's accounts and groups as principals. Every scheme that such a host
+// has names the same accounts by them.
+//
+//	unixid.UID(1001)             // "u1001"
+//	unixid.Number("g100")        // 100, true
+//	unixid.Parse("1001", false)  // "u1001", true
+package unixid
 
 import (
 	"strconv"
@@ -22,8 +28,8 @@ func Number(p perm.Principal) (uint32, bool) {
 	return uint32(n), err == nil
 }
 
-// Numbered reads the bare number of an account or group.
-func Numbered(text string, group bool) (perm.Principal, bool) {
+// Parse reads the bare number of an account or group.
+func Parse(text string, group bool) (perm.Principal, bool) {
 	n, err := strconv.ParseUint(text, 10, 32)
 	switch {
 	case err != nil || n == 1<<32-1: // (uid_t)-1 stands for no change
