@@ -55,6 +55,7 @@ type Stage struct {
 	Agents   map[string]*Process
 
 	Chartroom *samba.Server // nil where the file server is not part of it
+	lockers   *Lockers      // nil where they are not
 	log       io.Writer
 }
 
@@ -409,6 +410,9 @@ func (s *Stage) End() error {
 	}
 	if s.Chartroom != nil {
 		s.Chartroom.Stop()
+	}
+	if err := s.lockers.close(); err != nil {
+		return err
 	}
 	return os.RemoveAll(s.Dir)
 }

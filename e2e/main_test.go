@@ -203,8 +203,9 @@ func (l *logBook) tail() string {
 	return string(b[:n])
 }
 
-// lastOf waits until the last line of the log that is about something says something. It comes through a pipe, and so may
-// come after the answer that it is about; other lines may come between. Where it does not come it returns the last one.
+// lastOf waits until the last line of the log that is about something says something. It comes through a pipe, and so
+// may come after the answer that it is about; other lines may come between. Where it does not come it returns the last
+// one.
 func (l *logBook) lastOf(about, text string) (last string) {
 	for end := time.Now().Add(patience); time.Now().Before(end); time.Sleep(10 * time.Millisecond) {
 		last = ""

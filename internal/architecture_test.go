@@ -63,7 +63,7 @@ var schemeOnly = map[string][]string{
 		"internal/core/perm/nt", "internal/core/schemes",
 		"internal/host/fileserver", "internal/host/smb", "internal/agent",
 	},
-	"internal/core/perm/nfs4": {"internal/core/perm/nfs4", "internal/core/schemes"},
+	"internal/core/perm/nfs4": {"internal/core/perm/nfs4", "internal/core/schemes", "demo"},
 	"internal/core/posixacl":  {"internal/core/posixacl", "internal/core/perm/posix", "demo", "bench"},
 	"internal/core/ntsd": {
 		"internal/core/ntsd", "internal/core/perm/nt", "internal/host", "internal/agent",

@@ -1,7 +1,7 @@
 //go:build linux
 
-// Saltmarsh runs the demo world: "demo" until it is stopped, "tour" through the whole story,
-// printing each command and its real output; "night" lets a night pass on the hosts of a running demo.
+// Saltmarsh runs the demo world: "demo" until it is stopped, "lockers" with NFSv4 lists besides, "tour" through the
+// whole story, printing each command and its real output; "night" lets a night pass on the hosts of a running demo.
 package main
 
 import (
@@ -56,13 +56,13 @@ func main() {
 
 	if slices.ContainsFunc(os.Args[1:], func(a string) bool { return a == "-h" || a == "--help" }) {
 		fmt.Println(
-			"saltmarsh demo PROGRAM, tour PROGRAM or big PROGRAM, where PROGRAM is the built idletally; saltmarsh " +
-				"night, while a demo runs")
+			"saltmarsh demo PROGRAM, lockers PROGRAM (the demo with a folder that has NFSv4 lists), tour PROGRAM or " +
+				"big PROGRAM, where PROGRAM is the built idletally; saltmarsh night, while a demo runs")
 		return
 	}
 
-	if len(os.Args) != 3 || os.Args[1] != "demo" && os.Args[1] != "tour" && os.Args[1] != "big" {
-		fail(errors.New("want demo PROGRAM, tour PROGRAM, big PROGRAM or night"))
+	if len(os.Args) != 3 || !slices.Contains([]string{"demo", "lockers", "tour", "big"}, os.Args[1]) {
+		fail(errors.New("want demo PROGRAM, lockers PROGRAM, tour PROGRAM, big PROGRAM or night"))
 	}
 
 	program, err := filepath.Abs(os.Args[2])
@@ -73,6 +73,15 @@ func main() {
 	}
 
 	fail(run(ctx, os.Args[1], program))
+}
+
+// fill declares what there is, and opens the file server, and the lockers where they are asked for.
+func fill(ctx context.Context, s *demo.Stage, lockers bool) error {
+	err := errors.Join(s.Declare(ctx), s.OpenChartroom(ctx))
+	if err == nil && lockers {
+		err = s.OpenLockers(ctx)
+	}
+	return err
 }
 
 func fail(err error) {
@@ -232,7 +241,7 @@ func run(ctx context.Context, what, program string) (err error) {
 	if what == "tour" {
 		return tour(ctx, s)
 	}
-	if err := errors.Join(s.Declare(ctx), s.OpenChartroom(ctx)); err != nil {
+	if err := fill(ctx, s, what == "lockers"); err != nil {
 		return fmt.Errorf("%w (log: %s.log)", err, dir)
 	}
 

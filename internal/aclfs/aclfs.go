@@ -44,7 +44,10 @@ func Open(at, below string, names Names) (*Mount, error) {
 	if err := syscall.Stat(below, &st); err != nil {
 		return nil, fmt.Errorf("folder below the file system: %w", err)
 	}
-	if err := keep(below, ofMode(0o755)); err != nil {
+	if err := os.Chmod(below, 0o755); err != nil {
+		return nil, err
+	}
+	if err := keep(below, ofMode(0o755, true)); err != nil {
 		return nil, fmt.Errorf("%s has to be on a file system that keeps trusted attributes, such as tmpfs: %w",
 			below, err)
 	}
@@ -92,11 +95,14 @@ func (n *node) object(name string) (*object, error) {
 	if err := syscall.Lstat(path, &st); err != nil {
 		return nil, err
 	}
-	o := &object{uid: st.Uid, gid: st.Gid, sticky: st.Mode&syscall.S_ISVTX != 0}
+	o := &object{
+		uid: st.Uid, gid: st.Gid, sticky: st.Mode&syscall.S_ISVTX != 0,
+		folder: st.Mode&syscall.S_IFMT == syscall.S_IFDIR,
+	}
 	b := make([]byte, 64<<10)
 	size, err := unix.Lgetxattr(path, kept, b)
 	if errors.Is(err, unix.ENODATA) {
-		o.list = ofMode(st.Mode & 0o777)
+		o.list = ofMode(st.Mode&0o777, o.folder)
 		return o, nil
 	}
 	if err != nil {
@@ -231,7 +237,7 @@ func (n *node) made(name string, bits uint32, folder bool) syscall.Errno {
 	}
 	list := passedOn(up.list, folder)
 	if len(list) == 0 {
-		list = ofMode(bits & 0o777)
+		list = ofMode(bits&0o777, folder)
 	}
 	return fs.ToErrno(keep(n.path()+"/"+name, list))
 }
@@ -362,7 +368,7 @@ func (n *node) Setattr(ctx context.Context, f fs.FileHandle, in *fuse.SetAttrIn,
 
 	// A mode whose nine bits are those of the list leaves the list alone (RFC 8881 section 6.3.1).
 	if bits, chmod := in.GetMode(); chmod && bits&0o777 != mode(o.list) {
-		if err := keep(n.path(), ofMode(bits&0o777)); err != nil {
+		if err := keep(n.path(), ofMode(bits&0o777, o.folder)); err != nil {
 			return fs.ToErrno(err)
 		}
 	}

@@ -92,6 +92,7 @@ type caller struct {
 type object struct {
 	uid, gid uint32
 	sticky   bool
+	folder   bool
 	list     []entry
 }
 
@@ -200,7 +201,7 @@ func mode(list []entry) (bits uint32) {
 }
 
 // ofMode returns a list that comes to a mode.
-func ofMode(bits uint32) (list []entry) {
+func ofMode(bits uint32, folder bool) (list []entry) {
 	const always = readACL | 0x80 | 0x100000
 	rights := func(class uint32) (m uint32) {
 		for bit, right := range map[uint32]uint32{4: readData | 0x8, 2: writeData | appendData | deleteChild,
@@ -208,6 +209,9 @@ func ofMode(bits uint32) (list []entry) {
 			if class&bit != 0 {
 				m |= right
 			}
+		}
+		if folder && class&2 != 0 {
+			m |= deleteChild
 		}
 		return m
 	}

@@ -92,8 +92,9 @@ func (a *Agent) files(ctx context.Context, q wire.Question) (r wire.Reply, err e
 	}
 	defer hangUp()
 
+	roots := a.within(q.Roots)
 	if reach == nil {
-		reach = change.Own(a.roots)
+		reach = change.Own(roots)
 	}
 	defer reach.Close()
 
@@ -104,9 +105,9 @@ func (a *Agent) files(ctx context.Context, q wire.Question) (r wire.Reply, err e
 		}
 
 		why := ""
-		if i := slices.IndexFunc(a.roots, func(own string) bool { return pathname.Under(s.Path, own) }); i < 0 {
+		if i := slices.IndexFunc(roots, func(own string) bool { return pathname.Under(s.Path, own) }); i < 0 {
 			why = notShown
-		} else if s.File, err = change.Identify(reach, a.roots[i], s); err != nil {
+		} else if s.File, err = change.Identify(reach, roots[i], s); err != nil {
 			why = err.Error()
 		} else {
 			known = append(known, s)
@@ -118,6 +119,17 @@ func (a *Agent) files(ctx context.Context, q wire.Question) (r wire.Reply, err e
 
 	r.Steps = plan.EncodeChunk(known)
 	return r, nil
+}
+
+// within returns those of a plan's roots that lie in this host's own, and these behind them: the first one that holds a
+// path is where a run would open it. A file system of its own may be mounted at a root, and below it none is entered.
+func (a *Agent) within(roots []pathname.Path) (out []string) {
+	for _, r := range roots {
+		if a.shows(string(r)) {
+			out = append(out, string(r))
+		}
+	}
+	return append(out, a.roots...)
 }
 
 // notShown is all that is said of what lies outside of this host's own list of roots, whatever is there.

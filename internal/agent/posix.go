@@ -10,7 +10,6 @@ import (
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/perm"
-	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/unixid"
 	"idletally/internal/host/change"
 	"idletally/internal/host/identity"
@@ -125,7 +124,7 @@ func Try(ctx context.Context, f access.Found, s access.Subject) ([]access.Try, e
 		UID:        uid,
 		Path:       f.Seen.Path,
 		Kind:       f.Seen.Kind,
-		Operations: access.For(f.Seen.Kind, posix.ID),
+		Operations: access.For(f.Seen.Kind, f.Seen.Set.Scheme()),
 	}
 
 	for _, g := range s.Groups {

@@ -130,6 +130,7 @@ type Question struct {
 	Behind     bool             `json:"behind,omitempty"` // below: as if every folder let through
 	Known      string           `json:"known,omitempty"`  // hash of the accounts that the service has already
 	Steps      []byte           `json:"steps,omitempty"`  // files: a chunk of a plan
+	Roots      []pathname.Path  `json:"roots,omitempty"`  // files: the plan's; a file system of its own may be mounted at one
 }
 
 // Reply answers a question.

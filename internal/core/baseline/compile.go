@@ -669,35 +669,30 @@ func (m *Matcher) identity(name string) (perm.Principal, bool) {
 	return m.dir.FindAny(name)
 }
 
+// problems lists whom rules name and the host does not know.
 func (m *Matcher) problems() (out []Problem) {
-	check := func(r *Rule, p Position, name string, group bool) {
-		if _, ok := m.find(name, group); ok {
-			return
+	unknown := func(r *Rule, p Position, name, what string) {
+		says := fmt.Sprintf("the host has no %s %q: what rule %q says of it cannot be judged there", what, m.real(name),
+			r.Name)
+		if m.real(name) == "" {
+			says = fmt.Sprintf("the word %q stands for no %s on this host: give it a value there, or a default; what "+
+				"rule %q says of it cannot be judged", name, what, r.Name)
 		}
-
+		out = append(out, Problem{Position: p, Rule: r.Name, Message: says})
+	}
+	check := func(r *Rule, p Position, name string, group bool) {
 		what := "account"
 		if group {
 			what = "group"
 		}
-
-		real := m.real(name)
-		if real == "" {
-			out = append(out, Problem{
-				p,
-				r.Name,
-				fmt.Sprintf(
-					"the word %q stands for no %s on this host: give it a value there, or a default; what rule %q "+
-						"says of it cannot be judged",
-					name, what, r.Name),
-			})
-			return
+		if _, ok := m.find(name, group); !ok {
+			unknown(r, p, name, what)
 		}
-
-		out = append(out, Problem{
-			p,
-			r.Name,
-			fmt.Sprintf("the host has no %s %q: what rule %q says of it cannot be judged there", what, real, r.Name),
-		})
+	}
+	either := func(r *Rule, p Position, name string) {
+		if _, ok := m.identity(name); !ok {
+			unknown(r, p, name, "account or group")
+		}
 	}
 
 	for i := range m.doc.Rules {
@@ -712,10 +707,10 @@ func (m *Matcher) problems() (out []Problem) {
 
 		if r.Shares != nil {
 			for _, g := range r.Shares.List {
-				check(r, g.Position, g.Name, false)
+				either(r, g.Position, g.Name)
 			}
 			for _, x := range r.Shares.Without {
-				check(r, x.Position, x.Name, false)
+				either(r, x.Position, x.Name)
 			}
 		}
 

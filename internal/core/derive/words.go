@@ -80,8 +80,8 @@ func speller(d *perm.Directory) func(perm.Principal) string {
 			}
 		}
 
-		number := strings.TrimLeft(string(id), "ug")
-		if _, taken := find(number); taken {
+		number := d.Identify(id).Text
+		if back, ok := d.Find(number, d.IsGroup(id)); !ok || back != id {
 			return ""
 		}
 
@@ -107,7 +107,7 @@ func (w *words) says(s state) []leaf {
 		return out
 	}
 
-	for _, x := range perm.Terms(s.Found, w.spell[s.host]) {
+	for _, x := range perm.Terms(s.Found, w.hosts[s.host].Directory, w.spell[s.host]) {
 		y := leaf{key: w.keys[x.Key]}
 		for _, text := range x.Values {
 			y.labels = append(y.labels, w.label(y.key, word{text: text}))

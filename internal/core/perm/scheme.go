@@ -50,7 +50,7 @@ type State interface {
 	View(k Kind, d *Directory) View
 	Lines(k Kind, above []Above, d *Directory) []EntryLine
 	Explain(k Kind) []string
-	Terms(f Found, name func(Principal) string) []Term
+	Terms(f Found, d *Directory, name func(Principal) string) []Term
 	// DeclaredMode returns the mode that a rule would declare, and false where the scheme has none.
 	DeclaredMode() (mode.Mode, bool)
 
@@ -194,7 +194,7 @@ func (nothing) Speaks(of []Principal, _ *Directory) []Principal         { return
 func (nothing) View(Kind, *Directory) View                              { return View{Owner: "?", Group: "?"} }
 func (nothing) Lines(Kind, []Above, *Directory) []EntryLine             { return nil }
 func (nothing) Explain(Kind) []string                                   { return nil }
-func (nothing) Terms(Found, func(Principal) string) []Term              { return nil }
+func (nothing) Terms(Found, *Directory, func(Principal) string) []Term  { return nil }
 func (nothing) DeclaredMode() (mode.Mode, bool)                         { return 0, false }
 func (nothing) Rights(Kind, Principal, *Directory) Rights               { return 0 }
 func (nothing) Untold(Principal) bool                                   { return true }

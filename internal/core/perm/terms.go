@@ -19,8 +19,8 @@ var TermKeys = []string{
 
 // Terms returns what a rule has to say for a path of a kind to be as it is. Accounts are called as
 // name says; "" is for those that have no name which a rule could use.
-func Terms(f Found, name func(Principal) string) []Term {
-	return f.Set.State().Terms(f, name)
+func Terms(f Found, d *Directory, name func(Principal) string) []Term {
+	return f.Set.State().Terms(f, d, name)
 }
 
 // Common is what the modes of several states have in common.

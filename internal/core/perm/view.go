@@ -8,7 +8,7 @@ import (
 
 // View is a set as people read it.
 type View struct {
-	Scheme   string   `json:"scheme,omitempty" enum:"posix,nt" doc:"How the system keeps permissions: by mode and POSIX lists, or by security descriptors, as shares do"`
+	Scheme   string   `json:"scheme,omitempty" doc:"How the system keeps permissions: posix is by mode and POSIX lists, nt by security descriptors, as shares do, nfs4 by NFSv4 lists" example:"posix"`
 	Owner    string   `json:"owner" doc:"Owner's name on the host, or the bare number"`
 	Group    string   `json:"group" doc:"Owning group's name on the host, or the bare number"`
 	Mode     string   `json:"mode,omitempty" doc:"Four octal digits" example:"0640"`
@@ -17,7 +17,7 @@ type View struct {
 	Defaults []string `json:"defaults,omitempty" doc:"Default entries of a folder"`
 	Flags    []string `json:"flags,omitempty" doc:"immutable, append-only"`
 	// Of a share:
-	Grants      []Grant  `json:"grants,omitempty" doc:"The entries of a share's list, in their order"`
+	Grants      []Grant  `json:"grants,omitempty" doc:"The entries of a list that allows and denies, in their order"`
 	Inheritance string   `json:"inheritance,omitempty" doc:"How a share's path takes entries from above"`
 	Unknown     []string `json:"unknown,omitempty" doc:"Aspects whose account no longer exists on the host"`
 }

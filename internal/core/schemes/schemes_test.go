@@ -73,7 +73,7 @@ func TestUnknownSchemeIsNoAnswer(t *testing.T) {
 		"Entries":     func() { perm.Entries(perm.File, strange, nil, nil) },
 		"Explain":     func() { perm.Explain(perm.File, strange) },
 		"Sayings": func() {
-			perm.Terms(perm.In(perm.Set{}, perm.File, strange),
+			perm.Terms(perm.In(perm.Set{}, perm.File, strange), nil,
 				func(perm.Principal) string { return "" })
 		},
 		"Judges":      func() { want.Judges(perm.File, strange) },

@@ -31,7 +31,9 @@ type Desk struct {
 	// Files asks a host which files lie at the paths of some steps, at most plan.StepsPerChunk of them. It
 	// gives those of the steps whose paths are as they were seen, with the files, and why the others are not.
 	// ErrSilent says that the host does not answer.
-	Files func(ctx context.Context, host string, steps []plan.Step) (known []plan.Step, left []wire.Denied, err error)
+	Files func(
+		ctx context.Context, host string, roots []string, steps []plan.Step,
+	) (known []plan.Step, left []wire.Denied, err error)
 
 	// Place waits until there is room for one of the chores. It may be nil.
 	Place func(ctx context.Context, chore string) (within context.Context, leave func(), err error)

@@ -452,7 +452,7 @@ func (d *Desk) ready(
 func (d *Desk) add(
 	ctx context.Context, b *builder, host string, roots []string, steps []plan.Step, dir *perm.Directory,
 ) error {
-	steps, err := d.identified(ctx, b, host, steps)
+	steps, err := d.identified(ctx, b, host, roots, steps)
 	if err != nil {
 		return err
 	}

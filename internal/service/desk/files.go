@@ -15,7 +15,9 @@ import (
 // links to their paths afterwards is something else. Steps that came with their files, from the originals of
 // a run, keep them. What is not on the host as it was seen is left; where the host does not answer, what
 // would give a program power is left too.
-func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []plan.Step) ([]plan.Step, error) {
+func (d *Desk) identified(
+	ctx context.Context, b *builder, host string, roots []string, steps []plan.Step,
+) ([]plan.Step, error) {
 	if d.Files == nil {
 		return steps, nil
 	}
@@ -38,7 +40,7 @@ func (d *Desk) identified(ctx context.Context, b *builder, host string, steps []
 	silent := false
 	for some := range portions(unknown) {
 		if !silent {
-			known, err := d.askFiles(ctx, b, host, some)
+			known, err := d.askFiles(ctx, b, host, roots, some)
 			if err == nil {
 				out = append(out, known...)
 				continue
@@ -86,9 +88,11 @@ func portions(steps []plan.Step) iter.Seq[[]plan.Step] {
 }
 
 // askFiles asks the host about some steps. Its agent may be hostile: of the answer only the files count.
-func (d *Desk) askFiles(ctx context.Context, b *builder, host string, steps []plan.Step) (out []plan.Step, err error) {
+func (d *Desk) askFiles(
+	ctx context.Context, b *builder, host string, roots []string, steps []plan.Step,
+) (out []plan.Step, err error) {
 	slices.SortFunc(steps, func(x, y plan.Step) int { return pathname.Compare(x.Path, y.Path) })
-	known, left, err := d.Files(ctx, host, steps)
+	known, left, err := d.Files(ctx, host, roots, steps)
 	if err != nil {
 		return nil, err
 	}

@@ -292,7 +292,7 @@ const lately = 2 * time.Minute
 // files asks a host which files lie at the paths of some steps, at most a chunk of them. desk.ErrSilent says
 // that nobody answers there.
 func (s *Server) files(
-	ctx context.Context, host string, steps []plan.Step,
+	ctx context.Context, host string, roots []string, steps []plan.Step,
 ) (known []plan.Step, left []wire.Denied, err error) {
 	h, err := s.Store.Host(ctx, host)
 	if err != nil {
@@ -308,7 +308,11 @@ func (s *Server) files(
 	}
 
 	l := &live{s: s, host: host}
-	r, err := l.put(ctx, wire.Question{Kind: wire.AskFiles, Path: "/", Steps: plan.EncodeChunk(steps)}, patience)
+	q := wire.Question{Kind: wire.AskFiles, Path: "/", Steps: plan.EncodeChunk(steps)}
+	for _, root := range roots {
+		q.Roots = append(q.Roots, pathname.Path(root))
+	}
+	r, err := l.put(ctx, q, patience)
 	var status huma.StatusError
 	if errors.As(err, &status) &&
 		(status.GetStatus() == http.StatusGatewayTimeout || status.GetStatus() == http.StatusUnprocessableEntity) {

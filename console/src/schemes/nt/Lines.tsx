@@ -1,6 +1,6 @@
 import type { Schemas } from "../../api/client";
 import { Above } from "./Above";
-import { Entries } from "./Entries";
+import { Grants } from "../parts/Grants";
 
 /** The entries of a path's list, and the folders that they were inherited from. */
 export function Lines({ sight }: { sight: Schemas["Sight"] }) {
@@ -10,7 +10,7 @@ export function Lines({ sight }: { sight: Schemas["Sight"] }) {
       {lines.length > 0 ? (
         <>
           <h3 className="mt-4 mb-1 font-semibold">Entries</h3>
-          <Entries lines={lines} folder={sight.kind === "folder"} />
+          <Grants lines={lines} folder={sight.kind === "folder"} />
         </>
       ) : null}
       <h3 className="mt-4 mb-1 font-semibold">Where they come from</h3>

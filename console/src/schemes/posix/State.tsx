@@ -1,5 +1,5 @@
 import type { View } from "../../api/client";
-import { Mode } from "../../components/Mode";
+import { ModeAndOwners } from "../parts/ModeAndOwners";
 
 /** One side of a change: mode, owner and group, and the entries of both lists. */
 export function State({ view, other, ring }: { view: View; other: View; ring: boolean }) {
@@ -19,14 +19,7 @@ export function State({ view, other, ring }: { view: View; other: View; ring: bo
     ) : null;
   return (
     <>
-      <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
-        <Mode view={view} other={ring ? other : undefined} />
-        <div className="min-w-0">
-          <span className={strong(view.owner === other.owner)}>{view.owner}</span>
-          <span className="text-muted"> : </span>
-          <span className={strong(view.group === other.group)}>{view.group}</span>
-        </div>
-      </div>
+      <ModeAndOwners view={view} other={other} ring={ring} />
       <div className="mt-1 text-sm">
         {list("entries", view.entries, other.entries)}
         {list("defaults", view.defaults, other.defaults)}

@@ -1,5 +1,5 @@
 import { Mode } from "../../components/Mode";
-import { NoSuch } from "../../components/NoSuch";
+import { GroupRow } from "../parts/GroupRow";
 import type { Scheme } from "../scheme";
 import { Lines } from "./Lines";
 import { State } from "./State";
@@ -22,11 +22,7 @@ export const posix: Scheme = {
   Side: State,
   Facts: ({ view }) => (
     <>
-      <dt className="text-muted">group</dt>
-      <dd>
-        {view.group}
-        <NoSuch what="group" when={view.unknown?.includes("group")} />
-      </dd>
+      <GroupRow view={view} />
       <dt className="text-muted">mode</dt>
       <dd className="mono">
         {view.mode} {view.letters}

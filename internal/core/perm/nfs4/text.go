@@ -130,7 +130,7 @@ func (w desired) value(a perm.Aspect) perm.Value {
 }
 
 // Terms returns what a rule says for a state to be as declared.
-func (s State) Terms(f perm.Found, name func(perm.Principal) string) []perm.Term {
+func (s State) Terms(f perm.Found, d *perm.Directory, name func(perm.Principal) string) []perm.Term {
 	who := func(id perm.Principal) []string {
 		if n := name(id); n != "" {
 			return []string{n}
@@ -154,8 +154,12 @@ func (s State) Terms(f perm.Found, name func(perm.Principal) string) []perm.Term
 		g := grantOf(f.Kind, e, nil)
 		g.Who, g.Unknown = e.Who, false
 		if !special[e.Who] {
-			n := who(named(e.Who, e.group(), nil))
+			id := named(e.Who, e.group(), d)
+			n := who(id)
 			if n == nil {
+				return append(out, perm.Term{Key: "grants"})
+			}
+			if back, ok := d.FindAny(n[0]); !ok || back != id { // an account is called like the group
 				return append(out, perm.Term{Key: "grants"})
 			}
 			g.Who = n[0]

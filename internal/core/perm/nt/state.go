@@ -226,7 +226,7 @@ func (n State) Explain(k perm.Kind) []string {
 	return explain(k, &n.Descriptor)
 }
 
-func (n State) Terms(f perm.Found, name func(perm.Principal) string) []perm.Term {
+func (n State) Terms(f perm.Found, _ *perm.Directory, name func(perm.Principal) string) []perm.Term {
 	return terms(f, &n.Descriptor, name)
 }
 

@@ -12,7 +12,7 @@ import (
 	"idletally/internal/core/unixid"
 )
 
-func (p State) Terms(f perm.Found, name func(perm.Principal) string) []perm.Term {
+func (p State) Terms(f perm.Found, _ *perm.Directory, name func(perm.Principal) string) []perm.Term {
 	k := f.Kind
 	who := func(id perm.Principal) []string {
 		if n := name(id); n != "" {

@@ -70,7 +70,7 @@ func (c checker) itself(t *testing.T, k perm.Kind, s perm.Set) {
 	if perm.Empowers(k, s, s) || perm.TakesAnew(s, s) {
 		t.Fatalf("%x becomes more by staying as it is", s.Bytes())
 	}
-	terms := perm.Terms(perm.In(perm.Set{}, k, s), func(perm.Principal) string { return "x" })
+	terms := perm.Terms(perm.In(perm.Set{}, k, s), nil, func(perm.Principal) string { return "x" })
 	if len(perm.Mentioned(s, nil)) == 0 || len(terms) == 0 {
 		t.Fatalf("%x speaks of nobody, or no rule could say it", s.Bytes())
 	}

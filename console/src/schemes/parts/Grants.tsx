@@ -2,10 +2,10 @@ import type { Schemas } from "../../api/client";
 import { Table } from "../../components/Table";
 
 /**
- * The entries of a share's access list in the order in which they count: who is allowed or denied what, where it
- * applies, and which folder it was inherited from.
+ * The entries of a list that allows and denies, in the order in which they count: who is allowed or denied what, what
+ * it reaches, and where it came from.
  */
-export function Entries({ lines, folder }: { lines: readonly Schemas["EntryLine"][]; folder: boolean }) {
+export function Grants({ lines, folder }: { lines: readonly Schemas["EntryLine"][]; folder: boolean }) {
   return (
     <Table
       label="Entries"
