@@ -204,8 +204,7 @@ func mode(list []entry) (bits uint32) {
 func ofMode(bits uint32, folder bool) (list []entry) {
 	const always = readACL | 0x80 | 0x100000
 	rights := func(class uint32) (m uint32) {
-		for bit, right := range map[uint32]uint32{4: readData | 0x8, 2: writeData | appendData | deleteChild,
-			1: execute} {
+		for bit, right := range map[uint32]uint32{4: readData | 0x8, 2: writeData | appendData, 1: execute} {
 			if class&bit != 0 {
 				m |= right
 			}

@@ -298,37 +298,37 @@ func showChange(c *cobra.Command, g wire.PlanGroup) {
 	}
 
 	printf(c, "  %-9s  %-12s  %s", mark(g.Word), what, wire.Place(g.Count, g.Folder, g.Example))
-	if g.Before.FromAbove() {
-		showShareChange(c, g)
-		return
+	before, after := g.Before, g.After
+	listed := len(before.Grants)+len(after.Grants) > 0
+	type line struct{ name, before, after string }
+	rows := []line{{"owner", before.Owner, after.Owner}, {"inherits", before.Inheritance, after.Inheritance}}
+	if !before.FromAbove() { // there a group decides nothing, and there is no mode
+		rows = append(rows, line{"group", before.Group, after.Group},
+			line{"mode", before.Mode + " " + before.Letters, after.Mode + " " + after.Letters})
 	}
-
-	for _, a := range []struct{ name, before, after string }{
-		{"owner", g.Before.Owner, g.After.Owner},
-		{"group", g.Before.Group, g.After.Group},
-		{"mode", g.Before.Mode + " " + g.Before.Letters, g.After.Mode + " " + g.After.Letters},
-		{"entries", orNone(g.Before.Entries), orNone(g.After.Entries)},
-		{"defaults", orNone(g.Before.Defaults), orNone(g.After.Defaults)},
-	} {
-		if a.before != a.after {
-			printf(c, "             %-9s %-44s → %s", a.name, a.before, a.after)
+	if !listed {
+		rows = append(rows, line{"entries", orNone(before.Entries), orNone(after.Entries)},
+			line{"defaults", orNone(before.Defaults), orNone(after.Defaults)})
+	}
+	for _, r := range rows {
+		if r.before != r.after {
+			row(c, r.name, r.before, r.after)
 		}
+	}
+	if listed {
+		showEntries(c, before.Entries, after.Entries)
 	}
 
 	printf(c, "             %s", g.Meaning)
 }
 
-// showShareChange is showChange for a share: of the entries those that differ, one in each line.
-func showShareChange(c *cobra.Command, g wire.PlanGroup) {
-	row := func(name, before, after string) { printf(c, "             %-9s %-44s → %s", name, before, after) }
-	if g.Before.Owner != g.After.Owner {
-		row("owner", g.Before.Owner, g.After.Owner)
-	}
+// row shows what becomes of one aspect.
+func row(c *cobra.Command, name, before, after string) {
+	printf(c, "             %-9s %-44s → %s", name, before, after)
+}
 
-	if g.Before.Inheritance != g.After.Inheritance {
-		row("inherits", g.Before.Inheritance, g.After.Inheritance)
-	}
-
+// showEntries shows which entries of a list that allows and denies go, and which come, one in each line.
+func showEntries(c *cobra.Command, before, after []string) {
 	only := func(list, other []string) (out []string) {
 		for _, e := range list {
 			if !slices.Contains(other, e) {
@@ -338,33 +338,25 @@ func showShareChange(c *cobra.Command, g wire.PlanGroup) {
 		return out
 	}
 
-	leave, come := only(g.Before.Entries, g.After.Entries), only(g.After.Entries, g.Before.Entries)
+	const none = "none of these"
+	leave, come := only(before, after), only(after, before)
 	for i := range max(len(leave), len(come)) {
-		name := ""
-		before := ""
-		after := ""
+		name, was, is := "", "", ""
 		if i == 0 {
-			name = "entries"
-			before = "none of these"
-			after = "none of these"
+			name, was, is = "entries", none, none
 		}
-
 		if i < len(leave) {
-			before = leave[i]
+			was = leave[i]
 		}
-
 		if i < len(come) {
-			after = come[i]
+			is = come[i]
 		}
-
-		row(name, before, after)
+		row(c, name, was, is)
 	}
 
-	if stay := len(g.After.Entries) - len(come); stay > 0 && len(leave)+len(come) > 0 {
+	if stay := len(after) - len(come); stay > 0 && len(leave)+len(come) > 0 {
 		printf(c, "             %-9s and %d that stay", "", stay)
 	}
-
-	printf(c, "             %s", g.Meaning)
 }
 
 func orNone(list []string) string {

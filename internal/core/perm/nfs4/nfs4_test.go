@@ -165,6 +165,22 @@ func TestWithMode(t *testing.T) {
 	}
 }
 
+// What a rule says in words that such a list does not have is not asked of it.
+func TestNotJudged(t *testing.T) {
+	s := State{UID: 1, GID: 10, List: List{{Allow, 0, ace.Full, Owner}}}
+	caps, inherits := "", true
+	w := &perm.Desired{
+		Entries: &perm.DesiredEntries{}, Defaults: &perm.DesiredEntries{}, Caps: &caps, Inherits: &inherits,
+		On: perm.Immutable, Rule: map[perm.Aspect]int{},
+	}
+	for _, k := range []perm.Kind{perm.File, perm.Folder} {
+		f := perm.Found{Kind: k, Set: s.Set()}
+		if w.Judges(k, f.Set) || len(w.Differences(f, crew())) > 0 {
+			t.Errorf("a %s is judged: %+v", k, w.Differences(f, crew()))
+		}
+	}
+}
+
 func TestDecide(t *testing.T) {
 	d := crew()
 	folder := State{UID: 1, GID: 10, List: List{
