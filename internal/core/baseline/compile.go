@@ -19,8 +19,17 @@ type Problem struct {
 	Message string `json:"message"`
 }
 
-// A Matcher is a baseline compiled for one host: an automaton over path parts, so that the cost
-// of a path hardly depends on the number of rules. It is not safe for concurrent use.
+// A Matcher is a baseline compiled for one host: a finite automaton whose alphabet is the parts of paths, so that the
+// cost of a path hardly depends on the number of rules.
+//
+// Each pattern is a nondeterministic automaton (NFA) whose states are the positions between its parts: a literal leads
+// on by its name, a wildcard by the names that it matches, * by any name, and a position before ** stays where it is,
+// with an empty (ε) transition behind the **. The matcher makes it deterministic by the subset construction, lazily: a
+// [State] is a set of positions, closed under ε-transitions, and is made when a walk first gets there. Its transitions
+// are those of literals and globs, and a default one for every other name. What the positions before ** contribute is
+// the same all the way down, and is kept once, in the state's base.
+//
+// It is not safe for concurrent use.
 type Matcher struct {
 	doc      *Document
 	dir      *perm.Directory
@@ -59,15 +68,15 @@ type State struct {
 	all []pos  // sorted
 	key string // short for all
 	// of the positions before ** and what follows from them; itself, where there are no others
-	base     *State
-	literals map[string][]pos // from here on: of the positions that are not the base's
-	globs    []glob
-	stars    []pos             // where any name leads
-	fallback *State            // for names that no literal and no glob knows
-	next     map[string]*State // for the others, by the positions they lead to
-	rules    []int             // whose patterns end here, in the order of the document; the base's too
-	leave    bool
-	wants    [perm.BlockDevice + 1][allTraits + 1]*perm.Desired
+	base      *State
+	literals  map[string][]pos // from here on: of the positions that are not the base's
+	globs     []glob
+	onAny     []pos             // where any name leads
+	byDefault *State            // for names that no literal and no glob knows
+	next      map[string]*State // for the others, by the positions they lead to
+	rules     []int             // whose patterns end here, in the order of the document; the base's too
+	leave     bool
+	wants     [perm.BlockDevice + 1][allTraits + 1]*perm.Desired
 }
 
 const allTraits = perm.Executable | perm.WithEntries
@@ -93,7 +102,7 @@ func Compile(d *Document, dir *perm.Directory) (*Matcher, []Problem) {
 	}
 
 	nowhere := &State{next: map[string]*State{}}
-	nowhere.base, nowhere.fallback = nowhere, nowhere
+	nowhere.base, nowhere.byDefault = nowhere, nowhere
 	m.interned[""] = nowhere
 	m.start = m.intern(nowhere, all)
 	return m, m.problems()
@@ -281,25 +290,25 @@ func (m *Matcher) Root(p string) *State {
 
 // Step returns the state of an entry in a folder.
 func (m *Matcher) Step(s *State, name string) *State {
-	m.reached = s.named(m.reached[:0], name)
+	m.reached = s.onName(m.reached[:0], name)
 	if s.base != s {
-		m.reached = s.base.named(m.reached, name)
+		m.reached = s.base.onName(m.reached, name)
 	}
 	if len(m.reached) == 0 {
-		return m.other(s)
+		return m.defaultState(s)
 	}
 	m.key = appendKey(m.key[:0], m.reached)
 	if n := s.next[string(m.key)]; n != nil {
 		return n
 	}
 	key := string(m.key)
-	n := m.intern(s.base, append(slices.Clone(m.reached), s.starred()...))
+	n := m.intern(s.base, append(slices.Clone(m.reached), s.anyName()...))
 	s.next[key] = n
 	return n
 }
 
-// named appends where a name leads by a literal or a glob.
-func (s *State) named(to []pos, name string) []pos {
+// onName appends where a name leads by a literal or a glob.
+func (s *State) onName(to []pos, name string) []pos {
 	to = append(to, s.literals[name]...)
 	for _, g := range s.globs {
 		if hit, _ := path.Match(g.part, name); hit {
@@ -309,20 +318,20 @@ func (s *State) named(to []pos, name string) []pos {
 	return to
 }
 
-// starred returns where any name leads.
-func (s *State) starred() []pos {
+// anyName returns where any name leads.
+func (s *State) anyName() []pos {
 	if s.base == s {
-		return s.stars
+		return s.onAny
 	}
-	return append(slices.Clone(s.stars), s.base.stars...)
+	return append(slices.Clone(s.onAny), s.base.onAny...)
 }
 
-// other returns the state for a name that no literal and no glob knows.
-func (m *Matcher) other(s *State) *State {
-	if s.fallback == nil {
-		s.fallback = m.intern(s.base, s.starred())
+// defaultState returns the state for a name that no literal and no glob knows.
+func (m *Matcher) defaultState(s *State) *State {
+	if s.byDefault == nil {
+		s.byDefault = m.intern(s.base, s.anyName())
 	}
-	return s.fallback
+	return s.byDefault
 }
 
 func appendKey(b []byte, ps []pos) []byte {
@@ -347,9 +356,9 @@ func (m *Matcher) open(p pos) bool {
 	return p.part < len(parts) && parts[p.part] == "**"
 }
 
-// closed adds what follows from positions before **, which matches nothing as well; two ** never
+// closure adds what follows from positions before **, which matches nothing as well; two ** never
 // stand side by side. The result is sorted.
-func (m *Matcher) closed(ps []pos) []pos {
+func (m *Matcher) closure(ps []pos) []pos {
 	for _, p := range ps {
 		if m.open(p) {
 			ps = append(ps, pos{p.pattern, p.part + 1})
@@ -382,7 +391,7 @@ func merged(a, b []pos) []pos {
 
 // intern finds or makes the state of a base and further positions.
 func (m *Matcher) intern(base *State, further []pos) *State {
-	own := without(m.closed(further), base)
+	own := without(m.closure(further), base)
 	if len(own) == 0 {
 		return base
 	}
@@ -405,7 +414,7 @@ func (m *Matcher) intern(base *State, further []pos) *State {
 		}
 
 		// What is open stays so all the way down: it makes a base of its own.
-		if lasting := without(m.closed(slices.Clone(open)), base); len(lasting) == len(own) {
+		if lasting := without(m.closure(slices.Clone(open)), base); len(lasting) == len(own) {
 			base = s
 		} else {
 			base = m.intern(base, lasting)
@@ -435,7 +444,7 @@ func (m *Matcher) intern(base *State, further []pos) *State {
 		switch part := c.parts[p.part]; {
 		case part == "**": // the base keeps it
 		case part == "*":
-			s.stars = append(s.stars, to)
+			s.onAny = append(s.onAny, to)
 		case Wild(part):
 			i := slices.IndexFunc(s.globs, func(g glob) bool { return g.part == part })
 			if i < 0 {

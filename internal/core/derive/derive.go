@@ -5,6 +5,19 @@
 // folders and exceptions are fewest (a parsimonious labelling after Hartigan, with costs), merges
 // what says the same, and then holds the draft against the snapshots: a merger that makes a path
 // come out wrong is taken back.
+//
+// For example, in this folder the key files costs (a rule costs 100):
+//
+//	/srv/app            a.log 0640, b.log 0640, key 0600
+//	/srv/app/cache      99 files, all 0640
+//
+// Labelled 0640, the folder needs one rule for /srv/app/** and one exception for /srv/app/key: 200. Labelled 0600 it
+// needs an exception for a.log and b.log together (a bunch, one pattern), and a rule for cache, which stands under
+// another value: 300. Going up, each folder keeps the values that cost less than a rule of its own beside its best one;
+// going down, each takes the value of the folder above where that is as cheap. The draft says
+//
+//   - {rule: everything, paths: /srv/app/**, files: 0640}
+//   - {rule: key, paths: /srv/app/key, files: 0600}
 package derive
 
 import (

@@ -18,7 +18,7 @@ import (
 	"idletally/internal/core/plan"
 )
 
-// Somebody swaps what lies at the paths of a plan, again and again, while it is carried out: nothing outside
+// I1: Somebody swaps what lies at the paths of a plan, again and again, while it is carried out: nothing outside
 // is ever changed, and of what is inside only what was reviewed. Everything that is swapped in is in the
 // reviewed state, so that only where it lies can give it away.
 func TestSwaps(t *testing.T) {
@@ -173,8 +173,8 @@ func TestSwaps(t *testing.T) {
 	}
 }
 
-// The same with many steps at once, which share folders that were opened once, and with names of what is outside put
-// in their places: those are refused, wherever the run has got to.
+// I1: The same with many steps at once, which share folders that were opened once, and with names of what is outside
+// put in their places: those are refused, wherever the run has got to.
 func TestSwapsInTheMiddle(t *testing.T) {
 	outside, dir := t.TempDir(), t.TempDir()
 	const files = 300

@@ -231,7 +231,7 @@ func TestRunAndPutBack(t *testing.T) {
 	w.check(t, false)
 }
 
-// Whatever a crash leaves of the journal, running again ends with the plan carried out and every
+// I4: Whatever a crash leaves of the journal, running again ends with the plan carried out and every
 // true original kept.
 func TestCrashAnywhere(t *testing.T) {
 	rnd := seeded.Rand(t)
@@ -283,6 +283,7 @@ func TestCrashAnywhere(t *testing.T) {
 	}
 }
 
+// I1: what is no longer as reviewed, or must not be changed at all, is left alone, and the run says why.
 func TestRefusedAndSkipped(t *testing.T) {
 	dir := t.TempDir()
 	outside := filepath.Join(t.TempDir(), "outside")
@@ -375,7 +376,7 @@ func TestRefusedAndSkipped(t *testing.T) {
 	}
 }
 
-// On a full disk nothing is changed that has no original, and the run goes on when there is room.
+// I2: On a full disk nothing is changed that has no original, and the run goes on when there is room.
 func TestFullDisk(t *testing.T) {
 	w := makeWorld(t, seeded.Rand(t), 60)
 	state := w.dir + "-state"
@@ -421,6 +422,7 @@ func TestFullDisk(t *testing.T) {
 	w.check(t, true)
 }
 
+// I4: a run that was halted goes on where it stopped.
 func TestHaltAndResume(t *testing.T) {
 	w := makeWorld(t, seeded.Rand(t), 3)
 	r := w.runner(t)

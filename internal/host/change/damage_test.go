@@ -41,7 +41,7 @@ func ended(t *testing.T, r *rand.Rand, batch int) (w *world, whole map[int]Origi
 	return w, known(run.Journal), journal
 }
 
-// Every single bit of a journal is turned over: each time either every original is still there and right, or
+// I4: Every single bit of a journal is turned over: each time either every original is still there and right, or
 // the journal says of which steps they are lost. And nobody goes on with it as if nothing was.
 func TestEveryBitOfAJournal(t *testing.T) {
 	w, whole, b := ended(t, seeded.Rand(t), 3)
@@ -91,7 +91,7 @@ func TestEveryBitOfAJournal(t *testing.T) {
 	}
 }
 
-// Holes in the middle, however large: what follows counts, and what is gone is told at least by number.
+// I4: Holes in the middle, however large: what follows counts, and what is gone is told at least by number.
 func TestHolesInAJournal(t *testing.T) {
 	r := seeded.Rand(t)
 	_, whole, b := ended(t, r, 2)

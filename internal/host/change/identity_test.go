@@ -88,7 +88,7 @@ var (
 	capable = posix.State{UID: 0, GID: 0, Mode: 0o755, Caps: netRaw}
 )
 
-// A step is of one file: another one that somebody moved, made or linked to its path since is left alone,
+// I1: A step is of one file: another one that somebody moved, made or linked to its path since is left alone,
 // whatever its state.
 func TestAnotherFileAtThePath(t *testing.T) {
 	for name, swap := range map[string]func(dir, path string) error{
@@ -141,7 +141,7 @@ func TestAnotherFileAtThePath(t *testing.T) {
 	}
 }
 
-// What gives a program power wants the program that was reviewed, and nobody who can still write it.
+// I5: What gives a program power wants the program that was reviewed, and nobody who can still write it.
 func TestPowerIsForWhatWasReviewed(t *testing.T) {
 	write := func(t *testing.T, path string) { must(t, os.WriteFile(path, []byte("#!/bin/evil"), 0)) }
 	for name, c := range map[string]struct {
@@ -201,7 +201,7 @@ func TestPowerIsForWhatWasReviewed(t *testing.T) {
 	})
 }
 
-// What a run has taken from a program comes back to that program alone.
+// I5: What a run has taken from a program comes back to that program alone.
 func TestPowerComesBackToTheSameProgram(t *testing.T) {
 	for _, from := range []posix.State{setUID, capable} {
 		for name, c := range map[string]struct {
@@ -281,7 +281,7 @@ func init() {
 	os.Exit(0)
 }
 
-// An account opens its program for writing all the time, by maps that no mode shows, while runs make it
+// I5: An account opens its program for writing all the time, by maps that no mode shows, while runs make it
 // root's: whenever one ends well, what is in it is what was reviewed, and stays so.
 func TestPowerAgainstAWriterAllTheTime(t *testing.T) {
 	self, err := os.Executable()
@@ -323,7 +323,7 @@ func TestPowerAgainstAWriterAllTheTime(t *testing.T) {
 	t.Logf("%v", outcomes)
 }
 
-// A folder that is moved away while it is narrow is as it was again, wherever it is; and what cannot be found
+// I6: A folder that is moved away while it is narrow is as it was again, wherever it is; and what cannot be found
 // is among the originals.
 func TestMovedWhileNarrow(t *testing.T) {
 	dir, _ := owned(t, "x", posix.State{UID: svc, Mode: 0o644}, "")

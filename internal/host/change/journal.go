@@ -1,5 +1,3 @@
-// Package change carries out an approved plan on a Linux host: originals first, in a journal on
-// stable storage; narrow before widen; through descriptors; resumable after a crash at any point.
 package change
 
 import (

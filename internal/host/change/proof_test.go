@@ -102,7 +102,7 @@ func perish(how string) error {
 	return r.Run(context.Background())
 }
 
-// An agent that is killed before each and every write and change that a run makes: running again ends with the plan
+// I2: An agent that is killed before each and every write and change that a run makes: running again ends with the plan
 // carried out, every original is the true one, and from these the tree is put back as it was. And where a run does
 // not go on, the journal and a look are enough to put back what was done.
 func TestCrashEverywhere(t *testing.T) {
@@ -201,7 +201,7 @@ func (w *world) given(t testing.TB, r *Runner) *world {
 	return b
 }
 
-// Between any two system calls of a run nobody can do anything with any path that they could not do before,
+// I3: Between any two system calls of a run nobody can do anything with any path that they could not do before,
 // and cannot do afterwards: with what leads to it counted.
 func TestNeverMoreOpen(t *testing.T) {
 	r := seeded.Rand(t)

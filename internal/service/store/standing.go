@@ -13,6 +13,16 @@ import (
 // A finding is the same one over time where path and aspect are, whatever edition and value. The
 // table standing holds since when; of it only what comes or goes is written, so that a report that
 // says the same as the one before costs no more than reading.
+//
+// The lifecycle of a finding:
+//
+//	      fresh                gone
+//	(none) ────▶ standing ───────────▶ gone
+//	                ▲                   │
+//	                └───────────────────┘
+//	                      returned: spells is one more, and since is now
+//
+// A finding at a path that could not be read is neither fresh nor gone: it stands.
 
 // identity names a finding of an application on a host.
 func identity(path, aspect string) []byte {
@@ -23,8 +33,26 @@ func identity(path, aspect string) []byte {
 // atOnce bounds what one statement changes.
 const atOnce = 2000
 
-// stand notes what came, came back, and went. The order of each join and its key are said, since the tables
-// have just grown: by what the server knows of them it may choose to read all for each row.
+// The statements of the lifecycle. The order of each join and its key are said, since the tables have just grown: by
+// what the server knows of them it may choose to read all for each row. TestLifecycleUsesKeys holds their query plans.
+const (
+	findingsReturn = `UPDATE finding f FORCE INDEX (PRIMARY) STRAIGHT_JOIN standing s
+		ON s.application = ? AND s.host = ? AND s.identity = f.identity
+		SET s.gone = NULL, s.since = ?, s.spells = s.spells + 1
+		WHERE f.report = ? AND f.seq BETWEEN ? AND ? AND s.gone IS NOT NULL`
+	// IGNORE, since another instance may hold another edition against the same snapshot just now.
+	findingsCome = `INSERT IGNORE INTO standing (application, host, identity, path, first_seen, since, spells)
+		SELECT ?, ?, f.identity, f.path, ?, ?, 1 FROM finding f FORCE INDEX (PRIMARY)
+		LEFT JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
+		WHERE f.report = ? AND f.seq BETWEEN ? AND ? AND s.identity IS NULL`
+	findingsMissing = `SELECT s.identity, s.path FROM standing s FORCE INDEX (PRIMARY)
+		LEFT JOIN finding f FORCE INDEX (by_identity) ON f.report = ? AND f.identity = s.identity
+		WHERE s.application = ? AND s.host = ? AND s.identity > ? AND s.gone IS NULL AND f.report IS NULL
+		ORDER BY s.identity LIMIT ?`
+	findingsGo = `UPDATE standing SET gone = ?, last_seen = ? WHERE application = ? AND host = ? AND identity IN `
+)
+
+// stand notes what came, came back, and went.
 func (w *ReportWriter) stand() error {
 	r := &w.r
 	change := func(to *int64, query string, args ...any) error {
@@ -35,20 +63,14 @@ func (w *ReportWriter) stand() error {
 	for from := 1; from <= w.nf; from += atOnce {
 		to := from + atOnce - 1
 		err := change(&r.Returned,
-			`UPDATE finding f STRAIGHT_JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
-			SET s.gone = NULL, s.since = ?, s.spells = s.spells + 1 WHERE f.report = ? AND f.seq BETWEEN ? AND ?
-			AND s.gone IS NOT NULL`,
+			findingsReturn,
 			r.Application, r.Host, r.Created, r.ID, from, to)
 		if err != nil {
 			return err
 		}
 
-		// IGNORE, since another instance may hold another edition against the same snapshot just now.
 		err = change(&r.Fresh,
-			`INSERT IGNORE INTO standing (application, host, identity, path, first_seen, since, spells)
-			SELECT ?, ?, f.identity, f.path, ?, ?, 1 FROM finding f FORCE INDEX (PRIMARY) LEFT
-			JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
-			WHERE f.report = ? AND f.seq BETWEEN ? AND ? AND s.identity IS NULL`,
+			findingsCome,
 			r.Application, r.Host, r.Created, r.Created, r.Application, r.Host, r.ID, from, to)
 
 		if err != nil {
@@ -68,10 +90,7 @@ func (w *ReportWriter) stand() error {
 			Path     []byte `db:"path"`
 		}
 		if err := w.s.db.SelectContext(w.ctx, &rows,
-			`SELECT s.identity, s.path FROM standing s FORCE INDEX (PRIMARY) LEFT
-				JOIN finding f FORCE INDEX (by_identity) ON f.report = ? AND f.identity = s.identity
-			WHERE s.application = ? AND s.host = ? AND s.identity > ? AND s.gone IS NULL AND f.report IS NULL
-			ORDER BY s.identity LIMIT ?`,
+			findingsMissing,
 			r.ID, r.Application, r.Host, after, atOnce); err != nil {
 			return err
 		}
@@ -86,7 +105,7 @@ func (w *ReportWriter) stand() error {
 
 		if n := len(args) - 4; n > 0 {
 			if err := change(&r.Gone,
-				`UPDATE standing SET gone = ?, last_seen = ? WHERE application = ? AND host = ? AND identity IN `+in(n),
+				findingsGo+in(n),
 				args...); err != nil {
 				return err
 			}
