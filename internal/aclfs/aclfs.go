@@ -53,10 +53,7 @@ func Open(at, below string, names Names) (*Mount, error) {
 	}
 
 	root := &fs.LoopbackRoot{Path: below, Dev: uint64(st.Dev)}
-	root.NewNode = func(r *fs.LoopbackRoot, _ *fs.Inode, _ string, _ *syscall.Stat_t) fs.InodeEmbedder {
-		return &node{LoopbackNode: fs.LoopbackNode{RootData: r}, names: &names, below: below}
-	}
-	top := root.NewNode(root, nil, "", &st)
+	top := &node{LoopbackNode: fs.LoopbackNode{RootData: root}, names: &names, below: below}
 	root.RootNode = top
 
 	nothing := time.Duration(0) // is remembered by the kernel: each walk asks anew
@@ -81,6 +78,11 @@ type node struct {
 	fs.LoopbackNode
 	names *Names
 	below string
+}
+
+// WrapChild has whatever lies in a folder be a node, too.
+func (n *node) WrapChild(context.Context, fs.InodeEmbedder) fs.InodeEmbedder {
+	return &node{LoopbackNode: fs.LoopbackNode{RootData: n.RootData}, names: n.names, below: n.below}
 }
 
 func (n *node) path() string { return n.below + "/" + n.Path(n.Root()) }

@@ -203,7 +203,8 @@ func randomState(r *rand.Rand, folder bool) nfs4.State {
 	}
 	for range r.IntN(7) {
 		e := nfs4.Entry{Type: nfs4.Type(r.IntN(2)), Who: who[r.IntN(len(who))]}
-		e.Mask = masks[r.IntN(len(masks))] | masks[r.IntN(len(masks))]
+		e.Mask = masks[r.IntN(len(masks))]
+		e.Mask |= masks[r.IntN(len(masks))]
 		if strings.HasPrefix(e.Who, "c") {
 			e.Flags = nfs4.IdentifierGroup
 		}

@@ -36,8 +36,8 @@ func randomEntry(r *rand.Rand, k perm.Kind) Entry {
 		ace.ReadSet, ace.ReadSet | ace.WriteSet, ace.Full, ace.Execute, ace.ReadData, ace.WriteData, ace.AppendData,
 		ace.WriteDAC, ace.Delete, ace.DeleteChild,
 	}
-	e := Entry{Type: Type(r.IntN(2)), Mask: masks[r.IntN(len(masks))] | masks[r.IntN(len(masks))],
-		Who: who[r.IntN(len(who))]}
+	e := Entry{Type: Type(r.IntN(2)), Mask: masks[r.IntN(len(masks))], Who: who[r.IntN(len(who))]}
+	e.Mask |= masks[r.IntN(len(masks))]
 	if strings.HasPrefix(e.Who, "crew") || e.Who == "1" && r.IntN(2) == 0 || e.Who == Group {
 		e.Flags |= IdentifierGroup
 	}
