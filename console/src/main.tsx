@@ -5,13 +5,14 @@ import { BrowserRouter } from "react-router";
 import { Problem } from "./api/client";
 import { App } from "./App";
 import "./styles.css";
+import { keys } from "./api/keys";
 
 const client: QueryClient = new QueryClient({
   queryCache: new QueryCache({
     // Whoever is signed out finds the way in again, wherever that shows first.
     onError: (e, query) => {
       if (e instanceof Problem && e.status === 401 && query.queryKey[0] !== "me")
-        void client.invalidateQueries({ queryKey: ["me"] });
+        void client.invalidateQueries({ queryKey: keys.me() });
     },
   }),
   defaultOptions: {

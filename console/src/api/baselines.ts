@@ -2,12 +2,13 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, body, type Schemas } from "./client";
 import { whole } from "./pages";
 import { useChange } from "./queries";
+import { keys } from "./keys";
 
 const v1 = "/api/v1" as const;
 
 export const useEditions = (name: string) =>
   useQuery({
-    queryKey: ["editions", name],
+    queryKey: keys.editions(name),
     enabled: name !== "",
     queryFn: () =>
       whole((after) =>
@@ -21,7 +22,7 @@ export const useEditions = (name: string) =>
 
 export const useEdition = (name: string, number: number | undefined) =>
   useQuery({
-    queryKey: ["edition", name, number],
+    queryKey: keys.edition(name, number),
     enabled: name !== "" && number !== undefined,
     placeholderData: keepPreviousData,
     retry: false,
@@ -31,7 +32,7 @@ export const useEdition = (name: string, number: number | undefined) =>
 
 export const useComparison = (name: string, number: number | undefined, against: number) =>
   useQuery({
-    queryKey: ["comparison", name, number, against],
+    queryKey: keys.comparison(name, number, against),
     enabled: number !== undefined,
     queryFn: () =>
       body(
@@ -44,7 +45,7 @@ export const useComparison = (name: string, number: number | undefined, against:
 /** What is wrong with a text, and what is probably not meant. */
 export const useCheck = (text: string) =>
   useQuery({
-    queryKey: ["check", text],
+    queryKey: keys.check(text),
     enabled: text.trim() !== "",
     placeholderData: keepPreviousData,
     staleTime: 30_000,
@@ -54,7 +55,7 @@ export const useCheck = (text: string) =>
 /** How a text would judge the last snapshots. */
 export const usePreview = (text: string, enabled: boolean) =>
   useQuery({
-    queryKey: ["preview", text],
+    queryKey: keys.preview(text),
     enabled: enabled && text.trim() !== "",
     placeholderData: keepPreviousData,
     staleTime: 30_000,
@@ -64,7 +65,7 @@ export const usePreview = (text: string, enabled: boolean) =>
 
 export const useExplanation = (name: string, number: number, host: string, path: string) =>
   useQuery({
-    queryKey: ["explanation", name, number, host, path],
+    queryKey: keys.explanation(name, number, host, path),
     enabled: host !== "" && path !== "",
     retry: false,
     queryFn: () =>
@@ -77,7 +78,7 @@ export const useExplanation = (name: string, number: number, host: string, path:
 
 export const useSchema = () =>
   useQuery({
-    queryKey: ["schema"],
+    queryKey: keys.schema(),
     staleTime: Infinity,
     queryFn: async () => {
       const answer = await fetch("/api/schemas/baseline-1.json");
@@ -89,7 +90,7 @@ export const useSchema = () =>
 /** Accounts and groups of the host that a snapshot is of. */
 export const useNames = (snapshot: string) =>
   useQuery({
-    queryKey: ["names", snapshot],
+    queryKey: keys.names(snapshot),
     enabled: snapshot !== "",
     queryFn: () => body(api.GET(`${v1}/accounts`, { params: { query: { snapshot } } })),
   });

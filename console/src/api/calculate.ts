@@ -1,5 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { api, body } from "./client";
+import { keys } from "./keys";
 
 const v1 = "/api/v1/calculate" as const;
 
@@ -9,7 +10,7 @@ const pure = { staleTime: Infinity, placeholderData: keepPreviousData };
 export const useMode = (mode: string, limits: string) =>
   useQuery({
     ...pure,
-    queryKey: ["mode", mode, limits],
+    queryKey: keys.mode(mode, limits),
     enabled: mode !== "",
     queryFn: () => body(api.GET(`${v1}/mode`, { params: { query: { mode, ...(limits ? { limits } : {}) } } })),
   });
@@ -17,7 +18,7 @@ export const useMode = (mode: string, limits: string) =>
 export const useModeChange = (mode: string, change: string, folder: boolean, umask: string) =>
   useQuery({
     ...pure,
-    queryKey: ["change", mode, change, folder, umask],
+    queryKey: keys.change(mode, change, folder, umask),
     enabled: mode !== "" && change !== "" && umask !== "",
     queryFn: () => body(api.GET(`${v1}/mode`, { params: { query: { mode, change, folder, umask } } })),
   });
@@ -25,7 +26,7 @@ export const useModeChange = (mode: string, change: string, folder: boolean, uma
 export const useNew = (inside: string, umask: string, defaults: string) =>
   useQuery({
     ...pure,
-    queryKey: ["new", inside, umask, defaults],
+    queryKey: keys.new(inside, umask, defaults),
     enabled: inside !== "" && umask !== "",
     queryFn: () =>
       body(api.GET(`${v1}/new`, { params: { query: { in: inside, umask, ...(defaults ? { defaults } : {}) } } })),
@@ -34,7 +35,7 @@ export const useNew = (inside: string, umask: string, defaults: string) =>
 export const useEntries = (entries: string, chmod: string) =>
   useQuery({
     ...pure,
-    queryKey: ["entries", entries, chmod],
+    queryKey: keys.entries(entries, chmod),
     enabled: entries.trim() !== "",
     queryFn: () => body(api.GET(`${v1}/entries`, { params: { query: { entries, ...(chmod ? { chmod } : {}) } } })),
   });

@@ -1,5 +1,6 @@
 import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { api, body, type Schemas } from "./client";
+import { keys } from "./keys";
 
 const v1 = "/api/v1" as const;
 
@@ -7,7 +8,7 @@ export type Hit = Schemas["Hit"];
 
 export const useSearch = (text: string, enabled = true) =>
   useQuery({
-    queryKey: ["search", text],
+    queryKey: keys.search(text),
     enabled: enabled && text.trim() !== "",
     staleTime: 10_000,
     placeholderData: (before) => before,
@@ -43,7 +44,7 @@ export function addressOf(h: Hit): string {
 /** How everything stands; of one host, each application's cell of it. */
 export const useOverview = (host = "") =>
   useQuery({
-    queryKey: ["overview", host],
+    queryKey: keys.overview(host),
     queryFn: () => body(api.GET(`${v1}/overview`, { params: { query: host ? { host } : {} } })),
     refetchInterval: 30_000,
   });
@@ -74,7 +75,7 @@ export function pastQuery(p: Past) {
 
 export const useHistory = (p: Past) =>
   useInfiniteQuery({
-    queryKey: ["history", p],
+    queryKey: keys.history(p),
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
       body(

@@ -1,6 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
 import { api, body, type Schemas } from "./client";
+import { keys } from "./keys";
 
 const v1 = "/api/v1" as const;
 
@@ -67,14 +68,14 @@ const asked = (w: Where) => Boolean(w.host ?? w.snapshot);
 
 export const useSight = (where: Where, path: string) =>
   useQuery({
-    queryKey: ["sight", where, path],
+    queryKey: keys.sight(where, path),
     enabled: asked(where) && path !== "",
     queryFn: () => body(api.GET(`${v1}/path`, { params: { query: { ...where, path } } })),
   });
 
 export const useListing = (where: Where, path: string, account: string, enabled: boolean) =>
   useInfiniteQuery({
-    queryKey: ["listing", where, path, account],
+    queryKey: keys.listing(where, path, account),
     enabled: enabled && asked(where),
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
@@ -96,7 +97,7 @@ export const useListing = (where: Where, path: string, account: string, enabled:
 
 export const useMatrix = (where: Where, path: string, { edition, plan }: Supposed, enabled: boolean) =>
   useQuery({
-    queryKey: ["matrix", where, path, edition, plan],
+    queryKey: keys.matrix(where, path, edition, plan),
     enabled,
     queryFn: () =>
       body(
@@ -114,7 +115,7 @@ export const useHolders = (
   enabled: boolean,
 ) =>
   useQuery({
-    queryKey: ["holders", where, path, operation, edition, plan],
+    queryKey: keys.holders(where, path, operation, edition, plan),
     enabled,
     queryFn: () =>
       body(
@@ -126,7 +127,7 @@ export const useHolders = (
 
 export const useDecide = (where: Where, path: string, account: string, supposed: Supposed, enabled: boolean) =>
   useQuery({
-    queryKey: ["decide", where, path, account, supposed],
+    queryKey: keys.decide(where, path, account, supposed),
     enabled: enabled && account !== "",
     queryFn: () => body(api.GET(`${v1}/access`, { params: { query: { ...where, path, account, ...supposed } } })),
   });
@@ -140,7 +141,7 @@ export const useBelow = (
   supposed: Supposed,
 ) =>
   useQuery({
-    queryKey: ["below", where, path, account, operation, behind, supposed],
+    queryKey: keys.below(where, path, account, operation, behind, supposed),
     queryFn: () =>
       body(
         api.GET(`${v1}/access/below`, {
@@ -158,7 +159,7 @@ export const declaredMode = (findings: readonly Schemas["PathFinding"][] | null 
 /** How much of each entry of a folder somebody holds; without a path, of each root. */
 export const useWeights = (where: Where, path: string, account: string, operation: string) =>
   useQuery({
-    queryKey: ["weights", where, path, account, operation],
+    queryKey: keys.weights(where, path, account, operation),
     staleTime: 60_000,
     queryFn: () =>
       body(
@@ -170,7 +171,7 @@ export const useWeights = (where: Where, path: string, account: string, operatio
 
 export const useFresh = (where: Where, path: string, account: string, umask: string) =>
   useQuery({
-    queryKey: ["fresh", where, path, account, umask],
+    queryKey: keys.fresh(where, path, account, umask),
     enabled: account !== "" && account !== "everyone" && umask !== "",
     queryFn: () => body(api.GET(`${v1}/paths/new`, { params: { query: { ...where, path, account, umask } } })),
   });
@@ -180,7 +181,7 @@ export const useProbe = () =>
 
 export const useAccounts = (where: Where) =>
   useQuery({
-    queryKey: ["accounts", where],
+    queryKey: keys.accounts(where),
     enabled: asked(where),
     staleTime: 60_000,
     queryFn: () => body(api.GET(`${v1}/accounts`, { params: { query: where } })),
@@ -188,7 +189,7 @@ export const useAccounts = (where: Where) =>
 
 export const useAccount = (where: Where, name: string) =>
   useQuery({
-    queryKey: ["account", where, name],
+    queryKey: keys.account(where, name),
     enabled: asked(where) && name !== "",
     queryFn: () => body(api.GET(`${v1}/accounts/{name}`, { params: { path: { name }, query: where } })),
   });

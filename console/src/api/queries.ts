@@ -2,18 +2,23 @@ import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClie
 import { api, body, Problem, type Schemas } from "./client";
 import { whole } from "./pages";
 import { showPasskey } from "./passkeys";
+import { keys } from "./keys";
 
 const v1 = "/api/v1" as const;
 
 export const useMe = () =>
-  useQuery({ queryKey: ["me"], queryFn: () => body(api.GET(`${v1}/me`)), retry: false, staleTime: 60_000 });
+  useQuery({ queryKey: keys.me(), queryFn: () => body(api.GET(`${v1}/me`)), retry: false, staleTime: 60_000 });
 
 export const useApplications = () =>
-  useQuery({ queryKey: ["applications"], queryFn: () => body(api.GET(`${v1}/applications`)), refetchInterval: 10_000 });
+  useQuery({
+    queryKey: keys.applications(),
+    queryFn: () => body(api.GET(`${v1}/applications`)),
+    refetchInterval: 10_000,
+  });
 
 export const useHosts = () =>
   useQuery({
-    queryKey: ["hosts"],
+    queryKey: keys.hosts(),
     queryFn: () =>
       whole((after) =>
         body(api.GET(`${v1}/hosts`, { params: { query: { limit: 1000, ...(after ? { after } : {}) } } })),
@@ -24,7 +29,7 @@ export const useHosts = () =>
 /** The newest reports with their groups, of all hosts or of one. */
 export const useDrift = (application: string, host = "", enabled = true) =>
   useQuery({
-    queryKey: ["drift", application, host],
+    queryKey: keys.drift(application, host),
     enabled,
     queryFn: () => body(api.GET(`${v1}/drift`, { params: { query: { application, ...(host ? { host } : {}) } } })),
     refetchInterval: 15_000,
@@ -37,7 +42,7 @@ export const byHost = (e: Schemas["EqualGroup"]) =>
 /** Groups of findings, equal ones of all hosts as one. */
 export const useEqual = (application: string, enabled: boolean) =>
   useQuery({
-    queryKey: ["drift", application, "equal"],
+    queryKey: keys.drift(application, "equal"),
     enabled,
     queryFn: () => body(api.GET(`${v1}/drift/equal`, { params: { query: { application } } })),
     refetchInterval: 30_000,
@@ -45,7 +50,7 @@ export const useEqual = (application: string, enabled: boolean) =>
 
 export const useFindings = (report: string, group: string, enabled: boolean) =>
   useQuery({
-    queryKey: ["findings", report, group],
+    queryKey: keys.findings(report, group),
     enabled,
     queryFn: () =>
       body(api.GET(`${v1}/reports/{id}/findings`, { params: { path: { id: report }, query: { group, limit: 500 } } })),
@@ -53,14 +58,14 @@ export const useFindings = (report: string, group: string, enabled: boolean) =>
 
 export const usePlaces = (report: string, path: string, enabled = true) =>
   useQuery({
-    queryKey: ["places", report, path],
+    queryKey: keys.places(report, path),
     enabled: enabled && report !== "",
     queryFn: () => body(api.GET(`${v1}/reports/{id}/places`, { params: { path: { id: report }, query: { path } } })),
   });
 
 export const useFindingsUnder = (report: string, under: string) =>
   useInfiniteQuery({
-    queryKey: ["findings under", report, under],
+    queryKey: keys.findingsUnder(report, under),
     enabled: report !== "" && under !== "",
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
@@ -74,13 +79,13 @@ export const useFindingsUnder = (report: string, under: string) =>
 
 export const useTrend = (application: string, days: number) =>
   useQuery({
-    queryKey: ["trend", application, days],
+    queryKey: keys.trend(application, days),
     queryFn: () => body(api.GET(`${v1}/drift/trend`, { params: { query: { application, days } } })),
   });
 
 export const useCauses = (application: string) =>
   useQuery({
-    queryKey: ["causes", application],
+    queryKey: keys.causes(application),
     queryFn: () =>
       whole((after) =>
         body(
@@ -93,7 +98,7 @@ export const useCauses = (application: string) =>
 
 export const useWaivers = (application: string, all: boolean) =>
   useQuery({
-    queryKey: ["waivers", application, all],
+    queryKey: keys.waivers(application, all),
     queryFn: () =>
       whole((after) =>
         body(
@@ -108,7 +113,7 @@ export const planStates = ["draft", "in review", "approved", "declined", "runnin
 
 export const usePlans = (state?: (typeof planStates)[number]) =>
   useInfiniteQuery({
-    queryKey: ["plans", state],
+    queryKey: keys.plans(state),
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
       body(
@@ -121,14 +126,14 @@ export const usePlans = (state?: (typeof planStates)[number]) =>
   });
 
 export const usePlan = (id: string) =>
-  useQuery({ queryKey: ["plan", id], queryFn: () => body(api.GET(`${v1}/plans/{id}`, { params: { path: { id } } })) });
+  useQuery({ queryKey: keys.plan(id), queryFn: () => body(api.GET(`${v1}/plans/{id}`, { params: { path: { id } } })) });
 
 export const useRun = (id: string) =>
-  useQuery({ queryKey: ["run", id], queryFn: () => body(api.GET(`${v1}/runs/{id}`, { params: { path: { id } } })) });
+  useQuery({ queryKey: keys.run(id), queryFn: () => body(api.GET(`${v1}/runs/{id}`, { params: { path: { id } } })) });
 
 export const useRuns = () =>
   useInfiniteQuery({
-    queryKey: ["runs"],
+    queryKey: keys.runs(),
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
       body(api.GET(`${v1}/runs`, { params: { query: pageParam ? { after: pageParam } : {} } })),
@@ -138,7 +143,7 @@ export const useRuns = () =>
 
 export const useResults = (id: string, enabled: boolean) =>
   useQuery({
-    queryKey: ["results", id],
+    queryKey: keys.results(id),
     enabled,
     queryFn: () =>
       whole(
@@ -154,7 +159,7 @@ export const useResults = (id: string, enabled: boolean) =>
 
 export const useOriginals = (run: string, host: string, paths: string) =>
   useInfiniteQuery({
-    queryKey: ["originals", run, host, paths],
+    queryKey: keys.originals(run, host, paths),
     enabled: host !== "",
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
@@ -170,7 +175,7 @@ export const useOriginals = (run: string, host: string, paths: string) =>
 /** A plan's steps on a host, chunk by chunk: nobody says beforehand how many steps come, but how many there are. */
 export const useSteps = (plan: string, host: string, steps: number) =>
   useInfiniteQuery({
-    queryKey: ["steps", plan, host],
+    queryKey: keys.steps(plan, host),
     enabled: host !== "",
     initialPageParam: 0,
     queryFn: ({ pageParam }) =>
@@ -182,19 +187,19 @@ export const useSteps = (plan: string, host: string, steps: number) =>
 /** What a host looks like otherwise than in an older snapshot. */
 export const useTurnover = (from: string, to: string) =>
   useQuery({
-    queryKey: ["turnover", from, to],
+    queryKey: keys.turnover(from, to),
     enabled: from !== "" && to !== "",
     queryFn: () =>
       body(api.GET(`${v1}/snapshots/{id}/changes`, { params: { path: { id: to }, query: { from, limit: 100 } } })),
   });
 
 export const useSnapshots = () =>
-  useQuery({ queryKey: ["snapshots"], queryFn: () => body(api.GET(`${v1}/snapshots`)), refetchInterval: 10_000 });
+  useQuery({ queryKey: keys.snapshots(), queryFn: () => body(api.GET(`${v1}/snapshots`)), refetchInterval: 10_000 });
 
 /** The newest snapshots of an application or a host. */
 export const useSnapshotsOf = (query: { application?: string; host?: string }, limit = 200) =>
   useQuery({
-    queryKey: ["snapshots", query, limit],
+    queryKey: keys.snapshots(query, limit),
     enabled: Boolean(query.application || query.host),
     queryFn: () => body(api.GET(`${v1}/snapshots`, { params: { query: { ...query, limit } } })),
   });
@@ -202,7 +207,7 @@ export const useSnapshotsOf = (query: { application?: string; host?: string }, l
 /** Snapshots of an application, of a host, or all, page by page. */
 export const useSnapshotPages = (application: string, host: string) =>
   useInfiniteQuery({
-    queryKey: ["snapshots", "pages", application, host],
+    queryKey: keys.snapshots("pages", application, host),
     initialPageParam: "",
     queryFn: ({ pageParam }) =>
       body(
@@ -222,7 +227,7 @@ export const useSnapshotPages = (application: string, host: string) =>
 
 export const useSnapshot = (id: string) =>
   useQuery({
-    queryKey: ["snapshot", id],
+    queryKey: keys.snapshot(id),
     queryFn: () => body(api.GET(`${v1}/snapshots/{id}`, { params: { path: { id } } })),
   });
 
@@ -240,11 +245,11 @@ export function useChange<In, Out>(call: (input: In) => Promise<Out>) {
 }
 
 export const useWays = () =>
-  useQuery({ queryKey: ["ways"], queryFn: () => body(api.GET("/api/v1/sign-in/ways")), staleTime: Infinity });
+  useQuery({ queryKey: keys.ways(), queryFn: () => body(api.GET("/api/v1/sign-in/ways")), staleTime: Infinity });
 /** How well a new password withstands who guesses; what was typed is not kept once nobody shows it. */
 export const useStrength = (name: string, password: string) =>
   useQuery({
-    queryKey: ["strength", name, password],
+    queryKey: keys.strength(name, password),
     queryFn: () => body(api.POST(`${v1}/calculate/password`, { body: { name, password } })),
     enabled: password !== "",
     gcTime: 0,

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, body, seen, type Schemas, type Seen } from "./client";
 import { makePasskey, showPasskey } from "./passkeys";
 import { useChange } from "./queries";
+import { keys } from "./keys";
 
 const v1 = "/api/v1" as const;
 
@@ -16,7 +17,7 @@ function useFirst<T>(queryKey: readonly string[], ask: () => Promise<Seen<T>>) {
 
 export const useHost = (name: string) =>
   useQuery({
-    queryKey: ["hosts", name],
+    queryKey: keys.hosts(name),
     queryFn: () => body(api.GET(`${v1}/hosts/{name}`, { params: { path: { name } } })),
   });
 
@@ -31,7 +32,7 @@ export const useSetTags = () =>
   );
 
 export const usePeople = (enabled: boolean) =>
-  useQuery({ queryKey: ["people"], enabled, queryFn: () => body(api.GET(`${v1}/people`)) });
+  useQuery({ queryKey: keys.people(), enabled, queryFn: () => body(api.GET(`${v1}/people`)) });
 export const useAddPerson = () =>
   useChange((input: Schemas["NewPerson"]) => body(api.POST(`${v1}/people`, { body: input })));
 export const useRoles = (name: string) =>
@@ -50,11 +51,11 @@ export const useResetPassword = () =>
 export const useRemovePerson = () =>
   useChange((name: string) => body(api.DELETE(`${v1}/people/{name}`, { params: { path: { name } } })));
 
-export const useStorage = () => useQuery({ queryKey: ["storage"], queryFn: () => body(api.GET(`${v1}/storage`)) });
+export const useStorage = () => useQuery({ queryKey: keys.storage(), queryFn: () => body(api.GET(`${v1}/storage`)) });
 export const useTidy = () => useChange(() => body(api.POST(`${v1}/storage/tidy`)));
 export const useReviewers = (name: string) =>
   useQuery({
-    queryKey: ["applications", name, "review"],
+    queryKey: keys.applications(name, "review"),
     enabled: name !== "",
     staleTime: 0,
     queryFn: () => seen(api.GET(`${v1}/applications/{name}/review`, { params: { path: { name } } })),
@@ -69,7 +70,7 @@ export const useSetReviewers = () =>
     ),
   );
 
-export const useTokens = () => useQuery({ queryKey: ["tokens"], queryFn: () => body(api.GET(`${v1}/tokens`)) });
+export const useTokens = () => useQuery({ queryKey: keys.tokens(), queryFn: () => body(api.GET(`${v1}/tokens`)) });
 export const useAddToken = () =>
   useChange((input: Schemas["NewToken"]) => body(api.POST(`${v1}/tokens`, { body: input })));
 export const useRemoveToken = () =>
@@ -78,14 +79,14 @@ export const useRemoveToken = () =>
 export const useCheckHistory = () => useMutation({ mutationFn: () => body(api.GET(`${v1}/history/check`)) });
 
 export const useSchedules = () =>
-  useQuery({ queryKey: ["schedules"], queryFn: () => body(api.GET(`${v1}/schedules`)), refetchInterval: 15_000 });
+  useQuery({ queryKey: keys.schedules(), queryFn: () => body(api.GET(`${v1}/schedules`)), refetchInterval: 15_000 });
 export const useAddSchedule = () =>
   useChange((input: Schemas["NewSchedule"]) => body(api.POST(`${v1}/schedules`, { body: input })));
 export const useRemoveSchedule = () =>
   useChange((id: string) => body(api.DELETE(`${v1}/schedules/{id}`, { params: { path: { id } } })));
 
 export const useHooks = (enabled: boolean) =>
-  useQuery({ queryKey: ["hooks"], enabled, queryFn: () => body(api.GET(`${v1}/hooks`)), refetchInterval: 15_000 });
+  useQuery({ queryKey: keys.hooks(), enabled, queryFn: () => body(api.GET(`${v1}/hooks`)), refetchInterval: 15_000 });
 export const useAddHook = () =>
   useChange((input: Schemas["NewHook"]) => body(api.POST(`${v1}/hooks`, { body: input })));
 export const useTryHook = () =>
@@ -94,10 +95,10 @@ export const useRemoveHook = () =>
   useChange((id: string) => body(api.DELETE(`${v1}/hooks/{id}`, { params: { path: { id } } })));
 
 export const useNews = () =>
-  useQuery({ queryKey: ["news"], queryFn: () => body(api.GET(`${v1}/me/news`)), refetchInterval: 60_000 });
+  useQuery({ queryKey: keys.news(), queryFn: () => body(api.GET(`${v1}/me/news`)), refetchInterval: 60_000 });
 export const useSeeNews = () => useChange((until: string) => body(api.POST(`${v1}/me/news/seen`, { body: { until } })));
 export const useSessions = () =>
-  useQuery({ queryKey: ["sessions"], queryFn: () => body(api.GET(`${v1}/me/sessions`)) });
+  useQuery({ queryKey: keys.sessions(), queryFn: () => body(api.GET(`${v1}/me/sessions`)) });
 export const useEndSession = () =>
   useChange((id: string) =>
     id
@@ -107,7 +108,7 @@ export const useEndSession = () =>
 export const useChangePassword = () =>
   useChange((input: Schemas["NewPassword"]) => body(api.POST(`${v1}/me/password`, { body: input })));
 export const usePasskeys = () =>
-  useQuery({ queryKey: ["passkeys"], queryFn: () => body(api.GET(`${v1}/me/passkeys`)) });
+  useQuery({ queryKey: keys.passkeys(), queryFn: () => body(api.GET(`${v1}/me/passkeys`)) });
 export const useAddPasskey = () =>
   useChange(async (name: string) => {
     const asked = await body(api.POST(`${v1}/me/passkeys/begin`));

@@ -1,10 +1,11 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
 import { lazy, Suspense, useEffect, useState } from "react";
-import { NavLink, Outlet } from "react-router";
+import { NavLink, Outlet, useLocation } from "react-router";
 import { useLive } from "../api/live";
 import { useSignOut } from "../api/queries";
 import type { Person } from "../api/client";
 import { Confirm } from "./Confirm";
+import { ErrorBoundary } from "./ErrorBoundary";
 import { News } from "./News";
 
 const Palette = lazy(() => import("./Palette").then((m) => ({ default: m.Palette })));
@@ -28,6 +29,7 @@ const typing = (e: KeyboardEvent) =>
 /** The frame of every page: where one can go, how to find anything, and who is here. */
 export function Shell({ me }: { me: Person }) {
   const signOut = useSignOut();
+  const place = useLocation().pathname;
   const [finding, setFinding] = useState(false);
   useLive();
   useEffect(() => {
@@ -99,7 +101,17 @@ export function Shell({ me }: { me: Person }) {
       </header>
       <News />
       <main id="main" className="flex-1 py-6">
-        <Outlet />
+        <ErrorBoundary key={place}>
+          <Suspense
+            fallback={
+              <p role="status" className="text-muted">
+                Loading…
+              </p>
+            }
+          >
+            <Outlet />
+          </Suspense>
+        </ErrorBoundary>
       </main>
       {finding ? (
         <Suspense fallback={null}>

@@ -13,6 +13,7 @@ import { Table } from "../components/Table";
 import { Time } from "../components/Time";
 import { Title } from "../components/Title";
 import { Originals } from "./run/Originals";
+import { keys } from "../api/keys";
 
 /** Follows a run by server-sent events, for as long as it goes on. */
 function useLive(id: string, running: boolean) {
@@ -22,7 +23,7 @@ function useLive(id: string, running: boolean) {
     const source = new EventSource(`/api/v1/runs/${id}/events`);
     source.addEventListener("run", (e) => {
       const run = JSON.parse(e.data as string) as Run;
-      client.setQueryData(["run", id], run);
+      client.setQueryData(keys.run(id), run);
       if (run.state !== "running") {
         source.close();
         void client.invalidateQueries();
