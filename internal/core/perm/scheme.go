@@ -139,6 +139,9 @@ func (id SchemeID) String() string {
 
 // identify returns what the text of a principal says; its scheme is 0 if none knows it.
 func identify(id Principal) Identity {
+	if len(schemes) == 0 {
+		panic("perm: no scheme is known: this program has to import package schemes")
+	}
 	for _, s := range schemes {
 		if who, ok := s.Identify(id); ok {
 			return who

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"idletally/internal/core/perm"
+	_ "idletally/internal/core/schemes" // what a principal is called
 )
 
 func TestParse(t *testing.T) {
