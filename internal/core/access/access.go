@@ -122,11 +122,19 @@ func OperationsOn(k perm.Kind) []Operation {
 	return []Operation{Read, Write, Delete, Rename, Change, Own}
 }
 
-// of reports whether an operation makes sense for a kind of path. To create files and to create folders makes
-// sense everywhere, also where one right is for both.
-func (o Operation) of(k perm.Kind) bool {
-	return slices.Contains(OperationsOn(k), o) || k == perm.Folder && (o == CreateFile || o == CreateFolder)
-}
+// sensible holds the operations that make sense for each kind of path, as bits: whole snapshots are asked about.
+var sensible = func() (out [perm.BlockDevice + 1]uint32) {
+	for k := perm.File; k <= perm.BlockDevice; k++ {
+		for _, o := range OperationsOn(k) {
+			out[k] |= 1 << o
+		}
+	}
+	out[perm.Folder] |= 1<<CreateFile | 1<<CreateFolder // also where one right is for both
+	return out
+}()
+
+// of reports whether an operation makes sense for a kind of path.
+func (o Operation) of(k perm.Kind) bool { return k <= perm.BlockDevice && sensible[k]&(1<<o) != 0 }
 
 // A Mount is what the file system that a path lies on withholds from everybody; or a share, from those whom its own
 // list does not let through.
@@ -363,6 +371,8 @@ const (
 type Asker struct {
 	Subject
 	checkers []Checker // by the schemes' order; nil until one is needed
+	last     Checker   // the one that was needed last: neighbours are mostly of one scheme
+	lastID   perm.SchemeID
 }
 
 // NewAsker makes an asker.
@@ -370,12 +380,16 @@ func NewAsker(s Subject) *Asker { return &Asker{Subject: s, checkers: make([]Che
 
 // checker returns the asker's checker for a scheme, and nil for one that nobody knows.
 func (a *Asker) checker(id perm.SchemeID) Checker {
+	if a.last != nil && a.lastID == id {
+		return a.last
+	}
 	for i, s := range schemes {
 		if s.ID() == id {
 			if a.checkers[i] == nil {
 				a.checkers[i] = s.Checker(a.Subject)
 			}
-			return a.checkers[i]
+			a.last, a.lastID = a.checkers[i], id
+			return a.last
 		}
 	}
 	return nil
