@@ -22,6 +22,9 @@ const lockersHost = "slip-north"
 // lockersDomain is what lists call the host's accounts by, behind the @.
 const lockersDomain = "saltmarsh.example"
 
+// Private keeps what this program mounts to itself, so that nothing stays behind; whoever opens lockers calls it first.
+func Private() error { return aclfs.Private() }
+
 // Lockers is a folder of a demo host that keeps permissions as an NFSv4 mount does.
 type Lockers struct {
 	mount *aclfs.Mount

@@ -53,6 +53,11 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 
+	if err := demo.Private(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+
 	flag.Parse()
 	if given := flag.Lookup("test.parallel"); given.Value.String() == given.DefValue {
 		_ = given.Value.Set("4") // each waits for its own service, agents and browser most of the time

@@ -65,6 +65,10 @@ func main() {
 		fail(errors.New("want demo PROGRAM, lockers PROGRAM, tour PROGRAM, big PROGRAM or night"))
 	}
 
+	if os.Args[1] == "lockers" {
+		fail(demo.Private())
+	}
+
 	program, err := filepath.Abs(os.Args[2])
 	fail(err)
 	if os.Args[1] == "big" {

@@ -63,6 +63,10 @@ func TestMain(m *testing.M) {
 	if as := os.Getenv("IDLETALLY_TRY_AS"); as != "" {
 		os.Exit(try(as, os.Args[1], os.Args[2]))
 	}
+	if err := aclfs.Private(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
 	os.Exit(m.Run())
 }
 
