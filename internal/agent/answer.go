@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"idletally/internal/client"
+	"idletally/internal/core/baseline"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -123,10 +124,11 @@ func (a *Agent) files(ctx context.Context, q wire.Question) (r wire.Reply, err e
 
 // within returns those of a plan's roots that lie in this host's own, and these behind them: the first one that holds a
 // path is where a run would open it. A file system of its own may be mounted at a root, and below it none is entered.
+// Each will be opened: of more than a baseline may have the rest is passed over.
 func (a *Agent) within(roots []pathname.Path) (out []string) {
-	for _, r := range roots {
-		if a.shows(string(r)) {
-			out = append(out, string(r))
+	for _, r := range roots[:min(len(roots), baseline.MaxRoots)] {
+		if p := string(r); pathname.Check(p) == nil && a.shows(p) && !slices.Contains(out, p) {
+			out = append(out, p)
 		}
 	}
 	return append(out, a.roots...)

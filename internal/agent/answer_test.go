@@ -11,6 +11,9 @@ import (
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/plan"
 	"idletally/internal/host/probe"
 	"idletally/internal/wire"
 )
@@ -191,4 +194,60 @@ func askOutside(t *testing.T, outside string) {
 	}
 
 	t.Logf("asked %d questions", asked)
+}
+
+// A plan's roots are what the service says they are: none leads out of the host's own, however it is written, and no
+// number of them costs more than the first few.
+func TestFilesStayInTheRoots(t *testing.T) {
+	_, a, _, root := world(t)
+	outside := t.TempDir()
+	secret := filepath.Join(outside, "secret")
+	for _, err := range []error{
+		os.WriteFile(filepath.Join(root, "log"), nil, 0o600),
+		os.WriteFile(secret, nil, 0o600),
+		os.Symlink(outside, filepath.Join(root, "out")),
+	} {
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+
+	before := posix.State{UID: uint32(os.Getuid()), GID: uint32(os.Getgid()), Mode: 0o600}.Set()
+	step := func(path string) []byte {
+		return plan.EncodeChunk([]plan.Step{{
+			Path: path, Kind: perm.File, Before: before, After: posix.State{Mode: 0o4755}.Set(),
+		}})
+	}
+	up := root + strings.Repeat("/..", strings.Count(root, "/"))
+	many := make([]pathname.Path, 100_000)
+	for i := range many {
+		many[i] = pathname.Path(root)
+	}
+	for _, c := range []struct {
+		name, path string
+		roots      []pathname.Path
+		known      bool
+	}{
+		{"its own", root + "/log", nil, true},
+		{"one of the plan's", root + "/log", []pathname.Path{pathname.Path(root)}, true},
+		{"outside", secret, []pathname.Path{pathname.Path(outside)}, false},
+		{"everything", secret, []pathname.Path{"/"}, false},
+		{"up and out", up + secret, []pathname.Path{pathname.Path(up + outside)}, false},
+		{"through a link", root + "/out/secret", []pathname.Path{pathname.Path(root + "/out")}, false},
+		{"no path at all", root + "/log", []pathname.Path{"", "log", pathname.Path(root + "\x00")}, true},
+		{"very many", root + "/log", many, true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			r, err := a.answer(t.Context(), wire.Question{
+				Kind: wire.AskFiles, Path: "/", Roots: c.roots, Steps: step(c.path),
+			})
+			known, decodeErr := plan.DecodeChunk(r.Steps)
+			if err == nil && decodeErr != nil {
+				t.Fatal(decodeErr)
+			}
+			if (len(known) == 1) != c.known {
+				t.Errorf("%+v, left %+v, %v", known, r.Left, err)
+			}
+		})
+	}
 }
