@@ -19,30 +19,32 @@ func runCommand(o *options) *cobra.Command {
 		runExport(o), runImport(o))
 }
 
+// followRun follows a run to its end, and shows what came of it.
+func followRun(o *options, c *cobra.Command, api *client.Client, id string) error {
+	show, shown := stepsBar("run " + id)
+	var last wire.Run
+	err := api.Watch(c.Context(), id, func(r wire.Run) {
+		last = r
+		total, done := 0, 0
+		for _, h := range r.Hosts {
+			total += h.Total
+			done += h.Progress
+		}
+
+		show(done, total)
+	})
+
+	shown()
+	if err != nil {
+		return err
+	}
+
+	return showRun(o, c, api, last)
+}
+
 // runStart returns the command run start.
 func runStart(o *options) *cobra.Command {
 	var detach bool
-	follow := func(c *cobra.Command, api *client.Client, id string) error {
-		show, shown := stepsBar("run " + id)
-		var last wire.Run
-		err := api.Watch(c.Context(), id, func(r wire.Run) {
-			last = r
-			total, done := 0, 0
-			for _, h := range r.Hosts {
-				total += h.Total
-				done += h.Progress
-			}
-
-			show(done, total)
-		})
-
-		shown()
-		if err != nil {
-			return err
-		}
-
-		return showRun(o, c, api, last)
-	}
 	start := &cobra.Command{
 		Use:   "start PLAN",
 		Short: "Run an approved plan and follow it; exit code 4 where steps were refused or skipped",
@@ -56,7 +58,7 @@ func runStart(o *options) *cobra.Command {
 				return showRun(o, c, api, r)
 			}
 
-			return follow(c, api, r.ID)
+			return followRun(o, c, api, r.ID)
 		}),
 	}
 
@@ -66,29 +68,11 @@ func runStart(o *options) *cobra.Command {
 
 // runWatch returns the command run watch.
 func runWatch(o *options) *cobra.Command {
-	follow := func(c *cobra.Command, api *client.Client, id string) error {
-		show, shown := stepsBar("run " + id)
-		var last wire.Run
-		err := api.Watch(c.Context(), id, func(r wire.Run) {
-			last = r
-			total, done := 0, 0
-			for _, h := range r.Hosts {
-				total += h.Total
-				done += h.Progress
-			}
-
-			show(done, total)
-		})
-
-		shown()
-		if err != nil {
-			return err
-		}
-
-		return showRun(o, c, api, last)
-	}
 	return &cobra.Command{Use: "watch RUN", Short: "Follow a run to its end", Args: args(1, 1, "a run"),
-		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error { return follow(c, api, a[0]) })}
+		RunE: o.call(func(c *cobra.Command, api *client.Client,
+			a []string) error {
+			return followRun(o, c, api, a[0])
+		})}
 }
 
 // runShow returns the command run show.
@@ -132,27 +116,6 @@ func runHalt(o *options) *cobra.Command {
 
 // runResume returns the command run resume.
 func runResume(o *options) *cobra.Command {
-	follow := func(c *cobra.Command, api *client.Client, id string) error {
-		show, shown := stepsBar("run " + id)
-		var last wire.Run
-		err := api.Watch(c.Context(), id, func(r wire.Run) {
-			last = r
-			total, done := 0, 0
-			for _, h := range r.Hosts {
-				total += h.Total
-				done += h.Progress
-			}
-
-			show(done, total)
-		})
-
-		shown()
-		if err != nil {
-			return err
-		}
-
-		return showRun(o, c, api, last)
-	}
 	return &cobra.Command{
 		Use:   "resume RUN",
 		Short: "Go on with a halted or failed run and follow it",
@@ -162,7 +125,7 @@ func runResume(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return follow(c, api, r.ID)
+			return followRun(o, c, api, r.ID)
 		}),
 	}
 }

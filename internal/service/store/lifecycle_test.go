@@ -57,19 +57,7 @@ func TestLifecycleUsesKeys(t *testing.T) {
 			map[string]string{"standing": "PRIMARY"}, 2},
 	} {
 		t.Run(what, func(t *testing.T) {
-			var plan []struct {
-				ID           *int    `db:"id"`
-				SelectType   *string `db:"select_type"`
-				Table        *string `db:"table"`
-				Type         *string `db:"type"`
-				PossibleKeys *string `db:"possible_keys"`
-				Key          *string `db:"key"`
-				KeyLen       *string `db:"key_len"`
-				Ref          *string `db:"ref"`
-				Rows         *string `db:"rows"`
-				Extra        *string `db:"Extra"`
-			}
-			must(t, st.db.SelectContext(ctx, &plan, "EXPLAIN "+q.text, q.args...))
+			plan := planOf(t, q.text, q.args)
 			seen := 0
 			for i, p := range plan {
 				want, ok := q.keys[deref(p.Table)]

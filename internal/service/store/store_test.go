@@ -1088,19 +1088,7 @@ func TestQueriesUseKeys(t *testing.T) {
 		{`SELECT s.person FROM session s JOIN person p ON p.name = s.person WHERE s.token_hash = ?`,
 			[]any{make([]byte, 32)}, 2},
 	} {
-		var plan []struct {
-			ID           *int    `db:"id"`
-			SelectType   *string `db:"select_type"`
-			Table        *string `db:"table"`
-			Type         *string `db:"type"`
-			PossibleKeys *string `db:"possible_keys"`
-			Key          *string `db:"key"`
-			KeyLen       *string `db:"key_len"`
-			Ref          *string `db:"ref"`
-			Rows         *string `db:"rows"` // a number, and perhaps the share that a filter leaves
-			Extra        *string `db:"Extra"`
-		}
-		must(t, st.db.SelectContext(ctx, &plan, "EXPLAIN "+q.text, q.args...))
+		plan := planOf(t, q.text, q.args)
 		for _, p := range plan {
 			if p.Extra != nil && strings.Contains(*p.Extra, "Impossible") || p.Table == nil {
 				continue
@@ -1116,6 +1104,26 @@ func TestQueriesUseKeys(t *testing.T) {
 			}
 		}
 	}
+}
+
+// A planRow is a row of a query's plan.
+type planRow struct {
+	ID           *int    `db:"id"`
+	SelectType   *string `db:"select_type"`
+	Table        *string `db:"table"`
+	Type         *string `db:"type"`
+	PossibleKeys *string `db:"possible_keys"`
+	Key          *string `db:"key"`
+	KeyLen       *string `db:"key_len"`
+	Ref          *string `db:"ref"`
+	Rows         *string `db:"rows"` // a number, and perhaps the share that a filter leaves
+	Extra        *string `db:"Extra"`
+}
+
+func planOf(t *testing.T, query string, args []any) (plan []planRow) {
+	t.Helper()
+	must(t, st.db.SelectContext(t.Context(), &plan, "EXPLAIN "+query, args...))
+	return plan
 }
 
 func deref(s *string) string {
