@@ -1,14 +1,19 @@
 package e2e
 
 import (
+	"fmt"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
 
 	"idletally/internal/client"
 	"idletally/internal/core/access"
+	"idletally/internal/core/ace"
 	"idletally/internal/core/perm/nfs4"
 	"idletally/internal/wire"
+
+	"golang.org/x/sys/unix"
 )
 
 // A folder with NFSv4 lists, beside POSIX ones on the same host: looked at, held against its baseline, explained,
@@ -73,5 +78,22 @@ func TestLockers(t *testing.T) {
 	}
 	if now := snapshot(t, author, "lockers", "slip-north"); now.Root != was.Root {
 		t.Error("put back, it is not as it was")
+	}
+
+	// Somebody makes a list so long that nothing declared can be set on it. That hides nothing, and holds up no other
+	// path.
+	long := make(nfs4.List, nfs4.MaxEntries)
+	for i := range long {
+		long[i] = nfs4.Entry{Mask: ace.Full, Flags: nfs4.Inherited, Who: fmt.Sprint(5000 + i)}
+	}
+	must(t, unix.Setxattr(filepath.Join(s.Root("slip-north"), "srv/lockers/aft/locker-06"), nfs4.Attribute,
+		long.AppendXattr(nil), 0))
+	snapshot(t, author, "lockers", "slip-north")
+	if d, err = author.Drift(ctx, "lockers", ""); err != nil || len(d.Groups) != 5 {
+		t.Errorf("%+v, %v", d.Groups, err)
+	}
+	p, err = author.DraftPlan(ctx, wire.Draft{Application: "lockers", All: true})
+	if err != nil || p.Steps != 4 || len(p.Left) != 1 || p.Left[0].Path != "/srv/lockers/aft/locker-06" {
+		t.Errorf("%d steps, left %+v, %v", p.Steps, p.Left, err)
 	}
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"idletally/internal/core/perm"
+	"idletally/internal/core/unixid"
 	"idletally/internal/host/identity"
 	"idletally/internal/inquiry"
 	"idletally/internal/wire"
@@ -83,8 +84,7 @@ func whoAmI(c *cobra.Command) (wire.Account, error) {
 func stale(d *perm.Directory, member []string, now []int) (notes []string) {
 	var have []string
 	for _, g := range now {
-		id, _ := perm.ParsePrincipal(strconv.Itoa(g), true)
-		name := d.Name(id)
+		name := d.Name(unixid.GID(uint32(g)))
 		have = append(have, name)
 		if !slices.Contains(member, name) {
 			notes = append(notes,

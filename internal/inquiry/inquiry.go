@@ -110,7 +110,7 @@ func Find(d *perm.Directory, name string) (perm.Principal, error) {
 	if id, ok := d.User(name); ok {
 		return id, nil
 	}
-	if id, ok := perm.ParsePrincipal(name, false); ok {
+	if id, ok := d.Parse(name, false); ok {
 		return id, nil
 	}
 	return "", fmt.Errorf("%w: there is no account %q on this host: give its name there, its number, or %s", ErrBad,
@@ -121,7 +121,7 @@ func findGroups(d *perm.Directory, names []string) (out []perm.Principal, err er
 	for _, name := range names {
 		id, ok := d.Group(name)
 		if !ok {
-			if id, ok = perm.ParsePrincipal(name, true); !ok {
+			if id, ok = d.Parse(name, true); !ok {
 				return nil, fmt.Errorf("%w: there is no group %q on this host: give its name there, or its number",
 					ErrBad, name)
 			}

@@ -343,3 +343,16 @@ func TestTwins(t *testing.T) {
 		t.Errorf("%v, %v", names, err)
 	}
 }
+
+// Who is no account of the host is not asked about as if they were: a name of another system is a mistake.
+func TestNobodyOfTheHost(t *testing.T) {
+	d := (&perm.Directory{Accounts: []perm.Account{{ID: "u1", Name: "purser"}}}).Index()
+	for name, ok := range map[string]bool{
+		"purser": true, "1": true, "4711": true, "everyone": true,
+		"purser@saltmarsh.example": false, "OWNER@": false, "S-1-5-18": false, "administrators": false, "": false,
+	} {
+		if id, err := Find(d, name); (err == nil) != ok {
+			t.Errorf("%q is %q, %v", name, id, err)
+		}
+	}
+}

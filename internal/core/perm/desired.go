@@ -147,6 +147,12 @@ func (w *Desired) Text(a Aspect, k Kind, found Set, d *Directory) string {
 		return "absent"
 	case a == AspectPresence:
 		return "there"
+	case a == AspectOwner && w.Owner != nil:
+		return d.Name(*w.Owner)
+	case a == AspectGroup && w.Group != nil:
+		return d.Name(*w.Group)
+	case a == AspectMode && w.Mode != nil:
+		return w.Mode.String()
 	}
 	if s := schemeOf(found.Scheme()); s != nil && slices.Contains(s.Aspects(), a) {
 		return w.in(s.ID()).Text(a, k, found.State(), d)
@@ -157,6 +163,20 @@ func (w *Desired) Text(a Aspect, k Kind, found Set, d *Directory) string {
 		}
 	}
 	return AnyText
+}
+
+// Value returns the declared value of the owner, the group or the mode, as it is known in every scheme; it is empty of
+// what is not declared, and of what each scheme has words of its own for.
+func (w *Desired) Value(a Aspect) Value {
+	switch {
+	case a == AspectOwner && w.Owner != nil:
+		return Value(*w.Owner)
+	case a == AspectGroup && w.Group != nil:
+		return Value(*w.Group)
+	case a == AspectMode && w.Mode != nil:
+		return Value(w.Mode.String())
+	}
+	return ""
 }
 
 // Apply returns the state that is wanted where found is there now: declared aspects as declared,

@@ -154,22 +154,22 @@ func (d *Directory) IsGroup(id Principal) bool { return d.Identify(id).Group }
 // Unknown reports whether a principal is nobody that the host knows.
 func (d *Directory) Unknown(id Principal) bool { return d.Account(id) == nil && !identify(id).Known }
 
-// scheme returns the scheme that the principals of the host are of; nil if there is none.
+// scheme returns the scheme that the principals of the host are of: the first that knows them. Of a host without
+// accounts that is the first of all.
 func (d *Directory) scheme() Scheme {
-	if d == nil || len(d.Accounts) == 0 {
-		return nil
+	if d != nil && len(d.Accounts) > 0 {
+		if s := schemeOf(identify(d.Accounts[0].ID).Scheme); s != nil {
+			return s
+		}
 	}
-	return schemeOf(identify(d.Accounts[0].ID).Scheme)
+	return schemes[0]
 }
 
 // GroupsOwn reports whether groups own paths there, so that a name is looked for among accounts and groups.
-func (d *Directory) GroupsOwn() bool {
-	s := d.scheme()
-	return s != nil && s.GroupsOwn()
-}
+func (d *Directory) GroupsOwn() bool { return d.scheme().GroupsOwn() }
 
 // Find returns the account, or the group, that somebody calls by a name: by what the host calls it, and else by what
-// the name says by itself, such as a number.
+// the name says by itself on such a host, such as a number. It is one that may own a path there.
 func (d *Directory) Find(name string, group bool) (Principal, bool) {
 	find := d.User
 	if group {
@@ -183,35 +183,41 @@ func (d *Directory) Find(name string, group bool) (Principal, bool) {
 			return id, true
 		}
 	}
-	return d.wellKnown(name, group)
+	return byItself(d.scheme(), name, group)
 }
 
-// FindAny returns the account or else the group of a name, as entries that allow and deny write it.
+// Parse reads an account or group that is written by itself, as the host does it, such as a number.
+func (d *Directory) Parse(text string, group bool) (Principal, bool) {
+	return d.scheme().Parse(text, group)
+}
+
+// FindAny returns the account or else the group of a name, as entries that allow and deny write it. It may be somebody
+// whom only the lists of one scheme know, of those that the host may have.
 func (d *Directory) FindAny(name string) (Principal, bool) {
 	for _, find := range []func(string) (Principal, bool){d.User, d.Group} {
 		if id, ok := find(name); ok {
 			return id, true
 		}
 	}
-	return d.wellKnown(name, false)
-}
-
-// wellKnown asks the schemes that may know somebody of the host: all of them where it has no accounts.
-func (d *Directory) wellKnown(name string, group bool) (Principal, bool) {
 	for _, s := range schemes {
 		if d != nil && len(d.Accounts) > 0 {
 			if _, ok := s.Identify(d.Accounts[0].ID); !ok {
 				continue // a host of others
 			}
 		}
-		if id, ok := s.Known(name); ok {
-			return id, true
-		}
-		if id, ok := s.Parse(name, group); ok {
+		if id, ok := byItself(s, name, false); ok {
 			return id, true
 		}
 	}
 	return "", false
+}
+
+// byItself returns whom a name means in a scheme where no account has it.
+func byItself(s Scheme, name string, group bool) (Principal, bool) {
+	if id, ok := s.Known(name); ok {
+		return id, true
+	}
+	return s.Parse(name, group)
 }
 
 // Vague reports whether a group is one of which nobody knows all who are in it.

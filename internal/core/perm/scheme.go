@@ -85,8 +85,8 @@ type Desire interface {
 	Judges(k Kind) bool
 	Differences(f Found, s State, d *Directory) []Difference
 	Apply(f Found, s State, aspects []Aspect) (Set, error)
-	// Text returns the declared value of an aspect for display; "any" if nothing is declared. The state is nil if
-	// nothing was found.
+	// Text returns the declared value of an aspect for display; "any" if nothing is declared. Owner, group and mode are
+	// the same in every scheme, and are not asked for (see [Desired.Text]). The state is nil if nothing was found.
 	Text(a Aspect, k Kind, s State, d *Directory) string
 	// Fetches reports whether to make some aspects as declared is to take what comes from above anew.
 	Fetches(s State, aspects []Aspect) bool
@@ -148,16 +148,6 @@ func identify(id Principal) Identity {
 		}
 	}
 	return Identity{Text: string(id), Name: string(id)}
-}
-
-// ParsePrincipal reads a principal that is written by itself, such as a number, in any scheme.
-func ParsePrincipal(text string, group bool) (Principal, bool) {
-	for _, s := range schemes {
-		if id, ok := s.Parse(text, group); ok {
-			return id, true
-		}
-	}
-	return "", false
 }
 
 // State decodes a set. Sets are made by a scheme's own constructor or by [ParseSet], both of which keep out what a

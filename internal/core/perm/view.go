@@ -67,6 +67,18 @@ func (g Grant) String() string {
 	return s
 }
 
+// GrantsText writes entries in one line.
+func GrantsText(list []Grant) string {
+	if len(list) == 0 {
+		return "none"
+	}
+	parts := make([]string, len(list))
+	for i, g := range list {
+		parts[i] = g.String()
+	}
+	return strings.Join(parts, " | ")
+}
+
 // An EntryLine is one entry as it is shown: who, what it says and what of it counts.
 type EntryLine struct {
 	Text      string `json:"text" doc:"As written in a list"`

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"idletally/internal/core/baseline"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm"
@@ -137,6 +138,43 @@ func TestJudges(t *testing.T) {
 	} {
 		if got := c.want.Judges(c.kind, c.found); got != c.judge {
 			t.Errorf("%s: %t", c.what, got)
+		}
+	}
+}
+
+// On a host of one sort, owners and entries of POSIX lists name its accounts, and nobody that another scheme knows: a
+// rule that names such a one cannot be judged there. Taken for an entry for nobody it would take all others away.
+func TestNamesStayOnTheirHosts(t *testing.T) {
+	linux := (&perm.Directory{Accounts: []perm.Account{{ID: "u1", Name: "purser"}}}).Index()
+	server := (&perm.Directory{Accounts: []perm.Account{{ID: "S-1-5-21-1-2-3-1001", Name: "purser"}}}).Index()
+	for _, c := range []struct {
+		says string
+		host *perm.Directory
+		ok   bool
+	}{
+		{"owner: everyone", linux, false},
+		{"owner: everyone", server, true},
+		{"owner: 1", linux, true},
+		{"group: everyone", linux, false},
+		{`entries: ["user:everyone:r"]`, linux, false},
+		{`entries: ["user:purser:r"]`, linux, true},
+		{`grants: ["allow everyone: read"]`, linux, true},
+		{`grants: ["allow OWNER@: read"]`, linux, true},
+		{`grants: ["allow OWNER@: read"]`, server, false},
+		{`grants: ["allow administrators: read"]`, server, true},
+		{`grants: ["allow administrators: read"]`, linux, false},
+	} {
+		d, err := baseline.Parse([]byte("idletally: 1\napplication: a\nhosts: {names: [h]}\nroots: [/a]\nrules:\n" +
+			"  - {rule: r, paths: /a/**, " + c.says + "}\n"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		m, problems := baseline.Compile(d, c.host)
+		if ok := len(problems) == 0; ok != c.ok {
+			t.Errorf("%s: problems %v", c.says, problems)
+		}
+		if w := m.Desired(m.Root("/a/x"), perm.File, posix.State{}.Set()); !c.ok && w != nil {
+			t.Errorf("%s: declared as %+v", c.says, w)
 		}
 	}
 }

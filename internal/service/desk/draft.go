@@ -303,37 +303,7 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 	}
 
 	m, _ := baseline.Compile(doc, dir)
-	var steps []plan.Step
-	var aspects []perm.Aspect
-	anew := map[string]bool{} // paths that take their entries from above anew
-	var last store.Finding
-	flush := func() error {
-		if len(aspects) == 0 {
-			return nil
-		}
-		found, err := perm.ParseSet(string(last.FoundSet))
-		if err != nil {
-			return err
-		}
-
-		path := string(last.Path)
-		want := m.Desired(m.Root(path), last.Kind, found)
-		after, err := want.ApplyOnly(perm.Found{Kind: last.Kind, Set: found}, aspects)
-		if err != nil {
-			return err
-		}
-
-		anew[path] = want.Fetches(found, aspects)
-		aspects = nil
-		if after == found && !anew[path] {
-			b.leave(r.Host, path, "the chosen aspects cannot be changed without the others")
-			return nil
-		}
-
-		steps = append(steps, plan.Step{Path: path, Kind: last.Kind, Before: found, After: after})
-		return nil
-	}
-
+	all := remedies{b: b, host: r.Host, rules: m, anew: map[string]bool{}}
 	for after := 0; ; {
 		page, err := d.Store.Findings(ctx, r, "", after, 2000)
 		if err != nil {
@@ -345,31 +315,9 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 			if !chosen(f) {
 				continue
 			}
-
-			if f.Unread {
-				b.leave(r.Host, string(f.Path),
-					"it could not be read when the host was looked at last: nobody knows how it is now")
-				continue
+			if err := all.add(f); err != nil {
+				return err
 			}
-
-			switch perm.Aspect(f.Aspect) {
-			case perm.AspectPresence:
-				b.leave(r.Host, string(f.Path), "a plan changes permissions: it neither makes nor removes paths")
-				continue
-			case perm.AspectFlags:
-				b.leave(r.Host, string(f.Path),
-					"immutable and append-only flags are not changed by plans yet: set or clear them on the host")
-				continue
-			}
-
-			if string(f.Path) != string(last.Path) {
-				if err := flush(); err != nil {
-					return err
-				}
-			}
-
-			last = f
-			aspects = append(aspects, perm.Aspect(f.Aspect))
 		}
 
 		if len(page) < 2000 {
@@ -377,18 +325,90 @@ func (d *Desk) remedy(ctx context.Context, b *builder, r store.Report, chosen fu
 		}
 	}
 
-	if err := flush(); err != nil {
+	if err := all.flush(); err != nil {
 		return err
 	}
 	snap, err := d.Store.Snapshot(ctx, r.Snapshot)
 	if err != nil {
 		return err
 	}
-	if steps, err = d.handDown(ctx, snap, steps, anew); err != nil {
+	steps, err := d.handDown(ctx, snap, all.steps, all.anew)
+	if err != nil {
 		return err
 	}
 
 	return d.ready(ctx, b, r.Application, r.Host, doc.Roots, steps, nil)
+}
+
+// A remedies makes one step of all findings of a path, which are added one after the other.
+type remedies struct {
+	b     *builder
+	host  string
+	rules *baseline.Matcher
+
+	steps []plan.Step
+	anew  map[string]bool // paths that take their entries from above anew
+
+	last    store.Finding
+	aspects []perm.Aspect // of the last finding's path
+}
+
+// add takes in a finding, or leaves its path where no plan can mend it.
+func (m *remedies) add(f store.Finding) error {
+	if why := beyondPlans(f); why != "" {
+		m.b.leave(m.host, string(f.Path), why)
+		return nil
+	}
+	if string(f.Path) != string(m.last.Path) {
+		if err := m.flush(); err != nil {
+			return err
+		}
+	}
+
+	m.last = f
+	m.aspects = append(m.aspects, perm.Aspect(f.Aspect))
+	return nil
+}
+
+// flush makes the step of the path whose findings were added last.
+func (m *remedies) flush() error {
+	if len(m.aspects) == 0 {
+		return nil
+	}
+	found, err := perm.ParseSet(string(m.last.FoundSet))
+	if err != nil {
+		return err
+	}
+
+	path, aspects := string(m.last.Path), m.aspects
+	m.aspects = nil
+	want := m.rules.Desired(m.rules.Root(path), m.last.Kind, found)
+	after, err := want.ApplyOnly(perm.Found{Kind: m.last.Kind, Set: found}, aspects)
+	if err != nil { // whoever made its list too long holds up no other path
+		m.b.leave(m.host, path, "it cannot be made as declared: "+err.Error())
+		return nil
+	}
+
+	m.anew[path] = want.Fetches(found, aspects)
+	if after == found && !m.anew[path] {
+		m.b.leave(m.host, path, "the chosen aspects cannot be changed without the others")
+		return nil
+	}
+	m.steps = append(m.steps, plan.Step{Path: path, Kind: m.last.Kind, Before: found, After: after})
+	return nil
+}
+
+// beyondPlans returns why no plan can mend a finding; "" if one can.
+func beyondPlans(f store.Finding) string {
+	switch {
+	case f.Unread:
+		return "it could not be read when the host was looked at last: nobody knows how it is now"
+	case perm.Aspect(f.Aspect) == perm.AspectPresence:
+		return "a plan changes permissions: it neither makes nor removes paths"
+	case perm.Aspect(f.Aspect) == perm.AspectFlags:
+		return "immutable and append-only flags are not changed by plans yet: set or clear them on the host"
+	}
+	return ""
 }
 
 // sawTheEnd reports whether a snapshot was begun after a run had ended on its host.

@@ -43,11 +43,20 @@ func (s State) Narrow(k perm.Kind, to perm.State) (perm.Set, error) {
 func (s State) Plain() bool { return false }
 
 // Sequence returns the calls that lead to another state. The owner comes first: what is to have another has been
-// narrowed before. A mode is set with the nine bits that follow from the list as it is, which leaves the list alone
-// (RFC 8881 section 6.3.1); the list comes last.
+// narrowed before. Set-ID bits go before the list is another one, and come after it, so that nobody runs with them by a
+// list that was not meant for that; the sticky bit, which takes away, does it the other way round. A mode is set with
+// the nine bits that follow from the list as it is, which leaves the list alone (RFC 8881 section 6.3.1).
 func (s State) Sequence(k perm.Kind, to perm.State) (out []perm.Move) {
 	t, at := to.(State), s
 	did := func(c perm.Call) { out = append(out, perm.Move{Call: c, State: at.Set()}) }
+	special := func(bits mode.Mode) {
+		if at.Special == bits {
+			return
+		}
+		at.Special = bits
+		m := at.Derived()
+		did(perm.Call{What: "change the mode", Mode: &m})
+	}
 
 	if at.UID != t.UID || at.GID != t.GID {
 		at.UID, at.GID = t.UID, t.GID
@@ -56,16 +65,13 @@ func (s State) Sequence(k perm.Kind, to perm.State) (out []perm.Move) {
 		}
 		did(perm.Call{What: "change the owner", Owner: &perm.Owner{UID: t.UID, GID: t.GID}})
 	}
-	if at.Special != t.Special {
-		at.Special = t.Special
-		m := at.Derived()
-		did(perm.Call{What: "change the mode", Mode: &m})
-	}
+	special(at.Special&t.Special | (at.Special|t.Special)&mode.Sticky)
 	if !slices.Equal(at.List, t.List) {
 		at.List = t.List
 		value := string(t.List.AppendXattr(nil))
 		did(perm.Call{What: "set the NFSv4 list", Set: &perm.Attribute{Name: Attribute, Value: value}})
 	}
+	special(t.Special)
 	return out
 }
 

@@ -104,8 +104,9 @@ func (c *checker) of(s perm.Set) *State {
 // A decision is a verdict with what decided.
 type decision struct {
 	access.Verdict
-	right ace.Mask
-	entry *Entry
+	right   ace.Mask
+	entry   *Entry
+	several bool // domains have names in the list of the entry
 }
 
 // rightFor is what an operation takes of the path's own list (RFC 8881 section 6.2.1.3.1).
@@ -126,6 +127,7 @@ func (c *checker) one(s *State, right ace.Mask) decision {
 	d := decision{Verdict: access.Verdict{OK: r.granted, Code: ByNoEntry}, right: right}
 	if r.entry >= 0 {
 		d.entry, d.Code = &s.List[r.entry], ByDeny
+		d.several = strings.Contains(d.entry.Who, "@") && !special[d.entry.Who] && domainOf(s.List) == ""
 		if r.granted {
 			d.Code = ByAllow
 		}
@@ -268,8 +270,14 @@ func (c *checker) Unsure(folder, at *access.Place, op access.Operation, ok bool,
 }
 
 func (c *checker) doubts(folder, at *access.Place, op access.Operation, ok bool) (out []string) {
-	if c.root && c.decide(folder, at, op).Code == ByServer {
+	d := c.decide(folder, at, op)
+	if d.Code == ByServer {
 		return []string{"not known: many servers take root for nobody in particular (root squashing)"}
+	}
+	if d.several {
+		out = append(out,
+			"not known: the list names accounts of several domains, and only the server knows which is this "+
+				"host's")
 	}
 	if op == access.Change && !ok {
 		if s := c.of(at.Set); s != nil && c.who.uid == numeric(s.UID) && c.who.uid != "" {
@@ -325,7 +333,7 @@ func (c *checker) Reason(q access.Question) (sentence, entry string) {
 	d := c.decide(q.Folder, q.At, q.Operation)
 	k := q.Place().Kind
 	if d.entry != nil {
-		entry = grantOf(k, *d.entry, q.Names).String()
+		entry = grantOf(k, *d.entry, q.Names, d.several).String()
 	}
 	rights := d.right.Words(k == perm.Folder)
 

@@ -28,15 +28,20 @@ func (w desired) Fetches(perm.State, []perm.Aspect) bool { return false }
 func (w desired) Differences(f perm.Found, s perm.State, d *perm.Directory) (out []perm.Difference) {
 	is := s.(State)
 	for _, a := range (Scheme{}).Aspects() {
-		after := w.apply(a, f.Kind, is)
-		set := after.Set()
-		if set == f.Set || set.IsZero() {
+		set, err := w.apply(a, f.Kind, is).Encode()
+		if err != nil {
+			set = perm.Set{} // it cannot be mended, and is not as declared all the same
+		}
+		if set == f.Set {
 			continue
+		}
+		if err != nil {
+			set = f.Set
 		}
 		out = append(out, perm.Difference{
 			Aspect:   a,
 			Rule:     w.Rule[a],
-			Declared: w.Text(a, f.Kind, is, d),
+			Declared: w.Desired.Text(a, f.Kind, f.Set, d),
 			Found:    is.text(a, f.Kind, d),
 			Wants:    w.value(a),
 			Has:      is.value(a),
@@ -103,14 +108,19 @@ func classRights(p mode.Perm, k perm.Kind) ace.Mask {
 const ownerRights = ace.WriteAttributes | ace.WriteExtended | ace.WriteDAC
 
 // withMode returns a state whose list comes to a mode: the entries for OWNER@, GROUP@ and EVERYONE@ that decide are
-// made anew, and all others stay, those that deny before those that allow, in their order.
+// made anew, and all others stay, those that deny before those that allow, in their order. What one of the three denied
+// to whoever an entry behind it allows something, that entry does not allow any more: nobody declared that they get it.
 func (s State) withMode(m mode.Mode, k perm.Kind) State {
 	var denied, allowed, passing List
+	var before ace.Mask // that one of the three denied
 	for _, e := range s.List {
 		switch {
 		case !e.decides():
 			passing = append(passing, e)
 		case e.Who == Owner || e.Who == Group || e.Who == Everyone:
+			if e.Type == Deny {
+				before |= e.Mask
+			}
 			// What it reaches below stays as it was.
 			if e.Flags&(FileInherit|FolderInherit) != 0 {
 				e.Flags |= InheritOnly
@@ -119,6 +129,7 @@ func (s State) withMode(m mode.Mode, k perm.Kind) State {
 		case e.Type == Deny:
 			denied = append(denied, e)
 		default:
+			e.Mask &^= before
 			allowed = append(allowed, e)
 		}
 	}

@@ -147,7 +147,8 @@ func TestDerived(t *testing.T) {
 	}
 }
 
-// A mode that is declared is the one that follows from the list afterwards, whatever it was, and named entries stay.
+// A mode that is declared is the one that follows from the list afterwards, whatever it was, and named entries stay;
+// what they allow may be less, where one of the three denied it before them (see TestWithModeWidensNothing).
 func TestWithMode(t *testing.T) {
 	r := seeded.Rand(t)
 	for range 5000 {
@@ -158,7 +159,11 @@ func TestWithMode(t *testing.T) {
 			t.Fatalf("%+v with mode %s comes to %s: %+v", s, m, got.Derived(), got)
 		}
 		for _, e := range s.List {
-			if !special[e.Who] && !slices.Contains(got.List, e) {
+			stays := func(x Entry) bool {
+				less := e.Type == Allow && e.decides() && x.Mask&^e.Mask == 0
+				return x.Type == e.Type && x.Flags == e.Flags && x.Who == e.Who && (x.Mask == e.Mask || less)
+			}
+			if !special[e.Who] && !slices.ContainsFunc(got.List, stays) {
 				t.Fatalf("%+v is lost from %+v", e, got)
 			}
 		}
@@ -249,9 +254,7 @@ func TestSequenceOpensNothing(t *testing.T) {
 		for _, m := range moves {
 			for _, a := range d.Accounts[1:] {
 				most := from.Rights(k, a.ID, d) | to.Rights(k, a.ID, d)
-				// What set-ID bits give is counted where the bits are.
-				now := m.State.State().Rights(k, a.ID, d) &^ perm.CanRunAs
-				if more := now &^ most; more != 0 {
+				if more := m.State.State().Rights(k, a.ID, d) &^ most; more != 0 {
 					t.Fatalf("%s: %s can %v after %q, on the way from %+v to %+v", k, a.Name, more.Words(k),
 						m.Call.What, from,
 						to)
@@ -330,4 +333,91 @@ func FuzzDecodeXattr(f *testing.F) {
 			perm.RightsOf(k, set, unixid.UID(1), crew())
 		}
 	})
+}
+
+// A mode that is mended lets nobody do more than they could, or than the mode says: a named entry that stood behind one
+// that denies everybody stays as narrow as that made it.
+func TestWithModeWidensNothing(t *testing.T) {
+	r, d := seeded.Rand(t), crew()
+	for range 20_000 {
+		k := []perm.Kind{perm.File, perm.Folder}[r.IntN(2)]
+		s, m := randomState(r, k), mode.Mode(r.Uint32N(0o1000))
+		after := s.withMode(m, k)
+		for _, a := range d.Accounts[1:] {
+			q := requesterOf(a.ID, d)
+			declared := classRights(m.Other(), k)
+			if q.uid == numeric(s.UID) {
+				declared |= classRights(m.Owner(), k) | ownerRights
+			}
+			if slices.Contains(q.gids, numeric(s.GID)) {
+				declared |= classRights(m.Group(), k)
+			}
+			if more := after.maximum(&q) &^ (s.maximum(&q) | declared); more != 0 {
+				t.Fatalf("%s may %s more:\n%+v\nwith mode %s is\n%+v", a.Name, more.Words(false), s.List, m, after.List)
+			}
+		}
+	}
+}
+
+// A list that has grown so long that what is declared cannot be set on it is not as declared: whoever made it so hides
+// nothing.
+func TestTooLongIsNoExcuse(t *testing.T) {
+	s := State{UID: 1, GID: 10}
+	for i := range MaxEntries {
+		s.List = append(s.List, Entry{Mask: ace.Full, Flags: Inherited, Who: fmt.Sprint(5000 + i)})
+	}
+	w := &perm.Desired{Grants: &perm.DesiredGrants{
+		List: []perm.DesiredGrant{{Party: perm.Party{Who: "u2", Name: "pim"}, Rights: ace.ReadSet}},
+	}}
+	f := perm.Found{Kind: perm.File, Set: s.Set()}
+	if got := w.Differences(f, crew()); len(got) != 1 || got[0].Mended != f.Set {
+		t.Errorf("%d differences", len(got))
+	}
+	if set, err := w.Apply(f); err == nil {
+		t.Errorf("it was mended as %d bytes", len(set.Bytes()))
+	}
+}
+
+// What a list calls somebody is shown so that it cannot pass for something else: another name, another domain, or the
+// end of an entry and the beginning of the next.
+func TestNamesAreShownAsTheyAre(t *testing.T) {
+	d := crew()
+	show := func(l List) (out []string) {
+		for _, g := range (State{List: l}).View(perm.File, d).Grants {
+			out = append(out, g.Who)
+		}
+		return out
+	}
+	entry := func(who string) Entry { return Entry{Mask: ace.ReadSet, Who: who} }
+	for _, c := range []struct {
+		name string
+		list List
+		want []string
+	}{
+		{"one domain", List{entry("pim@saltmarsh.example")}, []string{"pim"}},
+		{"two domains", List{entry("pim@saltmarsh.example"), entry("pim@elsewhere.example")},
+			[]string{"pim@saltmarsh.example", "pim@elsewhere.example"}},
+		{"an entry in a name", List{entry("nobody: read | allow OWNER@")}, []string{`"nobody: read | allow OWNER@"`}},
+		{"a number", List{entry("2")}, []string{"pim"}},
+		{"a number that is none", List{entry("02")}, []string{"02"}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if got := show(c.list); !slices.Equal(got, c.want) {
+				t.Errorf("%q, want %q", got, c.want)
+			}
+		})
+	}
+
+	// Nor is it decided by such a one: "02" is nobody's number, and of two domains nobody knows which is the host's.
+	for who, unknown := range map[string]bool{"02": false, "pim@saltmarsh.example": true} {
+		way := access.Way{
+			{Path: "/", Kind: perm.Folder, Set: State{List: List{{Allow, 0, ace.Full, Everyone}}}.Set()},
+			{Path: "/x", Kind: perm.File, Set: State{List: List{entry(who), entry("stray@elsewhere.example"),
+				entry("purser@saltmarsh.example")}}.Set()},
+		}
+		a := access.NewAsker(access.SubjectNamed(d, d.AccountNamed("pim"))).May(way, access.Read, d)
+		if a.Unknown != unknown || !unknown && a.Allowed {
+			t.Errorf("%s: %+v", who, a)
+		}
+	}
 }

@@ -187,7 +187,7 @@ func (s State) principal(e Entry, d *perm.Directory) perm.Principal {
 }
 
 func named(who string, group bool, d *perm.Directory) perm.Principal {
-	if id, ok := unixid.Parse(who, group); ok {
+	if id, ok := unixid.Parse(who, group); ok && string(id[1:]) == who { // with zeros in front it is no number
 		return id
 	}
 	if local, _, ok := strings.Cut(who, "@"); ok && !special[who] {
@@ -276,16 +276,18 @@ func (s State) GroupsFirst() bool { return true }
 // Untold reports whether somebody is root: what root can do the server decides, and not the list.
 func (s State) Untold(who perm.Principal) bool { return who == unixid.UID(0) }
 
-// grants returns the entries as people read them.
+// grants returns the entries as people read them. Where a list has names of several domains they are told apart by
+// them.
 func (s State) grants(k perm.Kind, d *perm.Directory) []perm.Grant {
-	out := make([]perm.Grant, len(s.List))
+	out, several := make([]perm.Grant, len(s.List)), domainOf(s.List) == ""
 	for i, e := range s.List {
-		out[i] = grantOf(k, e, d)
+		out[i] = grantOf(k, e, d, several)
 	}
 	return out
 }
 
-func grantOf(k perm.Kind, e Entry, d *perm.Directory) perm.Grant {
+// grantOf returns one of them, with a name's domain where that is wanted.
+func grantOf(k perm.Kind, e Entry, d *perm.Directory, domain bool) perm.Grant {
 	g := perm.Grant{
 		Who:       e.Who,
 		Type:      "allow",
@@ -295,7 +297,12 @@ func grantOf(k perm.Kind, e Entry, d *perm.Directory) perm.Grant {
 	if !special[e.Who] {
 		id := named(e.Who, e.group(), d)
 		g.Unknown = d.Account(id) == nil
-		g.Who = d.Name(id)
+		if !(domain && strings.Contains(e.Who, "@")) {
+			g.Who = d.Name(id)
+		}
+		if strings.ContainsAny(g.Who, " \t:;,|\"") { // it would pass for more than a name
+			g.Who = strconv.Quote(g.Who)
+		}
 		if e.group() {
 			g.Who = "group " + g.Who
 		}

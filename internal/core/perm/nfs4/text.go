@@ -19,14 +19,7 @@ func compare(a, b Entry) int {
 
 // listText writes entries in one line.
 func listText(l List, k perm.Kind, d *perm.Directory) string {
-	parts := make([]string, len(l))
-	for i, e := range l {
-		parts[i] = grantOf(k, e, d).String()
-	}
-	if len(parts) == 0 {
-		return "none"
-	}
-	return strings.Join(parts, " | ")
+	return perm.GrantsText(State{List: l}.grants(k, d))
 }
 
 // text returns what a state has of an aspect, for display.
@@ -49,14 +42,7 @@ func (s State) text(a perm.Aspect, k perm.Kind, d *perm.Directory) string {
 // Text returns what is asked of an aspect, for display.
 func (w desired) Text(a perm.Aspect, k perm.Kind, s perm.State, d *perm.Directory) string {
 	is, _ := s.(State) // of nothing that was found: for nothing
-	switch {
-	case a == perm.AspectOwner && w.Owner != nil:
-		return d.Name(*w.Owner)
-	case a == perm.AspectGroup && w.Group != nil:
-		return d.Name(*w.Group)
-	case a == perm.AspectMode && w.Mode != nil:
-		return w.Mode.String()
-	case a == perm.AspectGrants && w.Grants != nil:
+	if a == perm.AspectGrants && w.Grants != nil {
 		text := listText(w.entries(is), k, d)
 		if !w.Grants.AtLeast {
 			return text
@@ -102,15 +88,8 @@ func listValue(l List) string {
 
 // value returns what is asked of an aspect, as it is known.
 func (w desired) value(a perm.Aspect) perm.Value {
-	switch {
-	case a == perm.AspectOwner && w.Owner != nil:
-		return perm.Value(*w.Owner)
-	case a == perm.AspectGroup && w.Group != nil:
-		return perm.Value(*w.Group)
-	case a == perm.AspectMode && w.Mode != nil:
-		return perm.Value(w.Mode.String())
-	case a != perm.AspectGrants || w.Grants == nil:
-		return ""
+	if a != perm.AspectGrants || w.Grants == nil {
+		return w.Value(a)
 	}
 
 	parts := make([]string, len(w.Grants.List))
@@ -151,7 +130,7 @@ func (s State) Terms(f perm.Found, d *perm.Directory, name func(perm.Principal) 
 	}
 	var texts []string
 	for _, e := range mine {
-		g := grantOf(f.Kind, e, nil)
+		g := grantOf(f.Kind, e, nil, true)
 		g.Who, g.Unknown = e.Who, false
 		if !special[e.Who] {
 			id := named(e.Who, e.group(), d)

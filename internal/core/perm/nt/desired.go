@@ -173,17 +173,19 @@ func (w *desired) Differences(f perm.Found, s perm.State, d *perm.Directory) (ou
 		if after.Equal(n.Descriptor) {
 			continue
 		}
-		if s, err := SetOf(after); err == nil {
-			out = append(out, perm.Difference{
-				Aspect:   a,
-				Rule:     w.Rule[a],
-				Declared: w.Text(a, f.Kind, n, d),
-				Found:    found(a, f, &n.Descriptor, d),
-				Wants:    w.declared(a),
-				Has:      n.value(a, f),
-				Mended:   s,
-			})
+		mended, err := SetOf(after)
+		if err != nil { // its list would be too long: it cannot be mended, and is not as declared all the same
+			mended = f.Set
 		}
+		out = append(out, perm.Difference{
+			Aspect:   a,
+			Rule:     w.Rule[a],
+			Declared: w.Desired.Text(a, f.Kind, f.Set, d),
+			Found:    found(a, f, &n.Descriptor, d),
+			Wants:    w.declared(a),
+			Has:      n.value(a, f),
+			Mended:   mended,
+		})
 	}
 	return out
 }
@@ -249,8 +251,6 @@ func astrayText(f perm.Found, d *ntsd.Descriptor, dir *perm.Directory) string {
 // Text returns what is declared of an aspect.
 func (w *desired) Text(a perm.Aspect, k perm.Kind, _ perm.State, d *perm.Directory) string {
 	switch {
-	case a == perm.AspectOwner && w.Owner != nil:
-		return d.Name(*w.Owner)
 	case a == perm.AspectInheritance && w.NT.Inherits != nil && *w.NT.Inherits:
 		return perm.InheritsFromAbove
 	case a == perm.AspectInheritance && w.NT.Inherits != nil:
@@ -299,12 +299,5 @@ func found(a perm.Aspect, f perm.Found, n *ntsd.Descriptor, d *perm.Directory) s
 }
 
 func list(k perm.Kind, list []ntsd.Entry, d *perm.Directory) string {
-	var parts []string
-	for _, e := range list {
-		parts = append(parts, EntryText(k, e, d))
-	}
-	if len(parts) == 0 {
-		return "none"
-	}
-	return strings.Join(parts, " | ")
+	return perm.GrantsText(grantsOf(k, &ntsd.Descriptor{Entries: list}, d))
 }

@@ -413,3 +413,33 @@ func TestValuesOfNothing(t *testing.T) {
 		t.Errorf("%s and %s are one value", list(perm.File, generic, nil), list(perm.File, mapped, nil))
 	}
 }
+
+// A list that is so long that what is declared cannot be set on it is not as declared.
+func TestTooLongIsNoExcuse(t *testing.T) {
+	d := ntsd.Descriptor{Owner: ntsd.System}
+	for i := range 1700 {
+		d.Entries = append(d.Entries, ntsd.Entry{
+			Mask: ace.ReadSet, Flags: ace.Inherited, SID: ntsd.NewSID(5, 21, 1, 2, 3, uint32(i)),
+		})
+	}
+	for { // as long as can be
+		longer := d
+		longer.Entries = append(slices.Clone(d.Entries),
+			ntsd.Entry{Mask: ace.ReadSet, Flags: ace.Inherited, SID: crewSID})
+		if _, err := SetOf(longer); err != nil {
+			break
+		}
+		d = longer
+	}
+	s, err := SetOf(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := &perm.Desired{Grants: &perm.DesiredGrants{
+		List: []perm.DesiredGrant{{Party: perm.Party{Who: PrincipalOf(mates)}, Rights: ace.ReadSet}},
+	}}
+	f := perm.Found{Kind: perm.File, Set: s}
+	if got := w.Differences(f, server()); len(got) != 1 || got[0].Mended != s {
+		t.Errorf("%d differences", len(got))
+	}
+}

@@ -52,8 +52,8 @@ func (n State) value(a perm.Aspect, f perm.Found) perm.Value {
 // declared returns what a rule asks of an aspect of a share's path.
 func (w *desired) declared(a perm.Aspect) perm.Value {
 	switch {
-	case a == perm.AspectOwner && w.Owner != nil:
-		return perm.Value(*w.Owner)
+	case a == perm.AspectOwner:
+		return w.Value(a)
 	case a == perm.AspectInheritance && w.NT.Inherits != nil:
 		return perm.Value(strconv.FormatBool(*w.NT.Inherits))
 	case a == perm.AspectGrants && w.NT.Grants != nil:

@@ -302,12 +302,6 @@ func (w *desired) apply(a perm.Aspect, k perm.Kind, p State) State {
 func (w *desired) Text(a perm.Aspect, k perm.Kind, s perm.State, d *perm.Directory) string {
 	p, _ := s.(State) // of nothing that was found: for nothing
 	switch {
-	case a == perm.AspectOwner && w.Owner != nil:
-		return d.Name(*w.Owner)
-	case a == perm.AspectGroup && w.Group != nil:
-		return d.Name(*w.Group)
-	case a == perm.AspectMode && w.Mode != nil:
-		return w.Mode.String()
 	case a == perm.AspectEntries && w.Entries != nil:
 		return w.entriesText(Names(d))
 	case a == perm.AspectDefaults && w.Defaults != nil:
