@@ -14,7 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 	"github.com/klauspost/compress/zstd"
 
@@ -23,6 +22,7 @@ import (
 	"idletally/internal/core/untrusted"
 	"idletally/internal/service/auth"
 	"idletally/internal/service/desk"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -103,9 +103,9 @@ func badBody(err error) error {
 	case err == nil:
 		return nil
 	case errors.As(err, &large), errors.Is(err, untrusted.ErrTooMuch):
-		return huma.NewError(http.StatusRequestEntityTooLarge, "body: "+err.Error())
+		return fault.TooLarge("body: " + err.Error())
 	}
-	return huma.Error400BadRequest("body: " + err.Error())
+	return fault.Malformed("body: " + err.Error())
 }
 
 func writeJSON(w http.ResponseWriter, v any) error {
@@ -127,7 +127,7 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	host, err := s.Store.UseCode(r.Context(), auth.HashToken(strings.TrimSpace(in.Code)), sha256.Sum256(in.Request))
 	if isConflict(err) {
 		s.refused(r.Context(), store.By{Who: "an agent"}, "enrolment refused", from(r.Context()), "")
-		return huma.Error403Forbidden(
+		return fault.Forbidden(
 			"the enrolment code is wrong, was used before, or has expired: make a new one with idletally host invite")
 	}
 
@@ -140,7 +140,7 @@ func (s *Server) enrol(w http.ResponseWriter, r *http.Request) error {
 	}
 	cert, serial, err := s.Authority.Agent(host, in.Request, enrolmentEnd(says, time.Now()))
 	if err != nil {
-		return huma.Error400BadRequest(err.Error())
+		return fault.Malformed(err.Error())
 	}
 	enrolment, err := s.Store.SetCertificate(r.Context(), host, s.certified(serial, in.Version, false))
 	if err != nil {
@@ -176,7 +176,7 @@ func (s *Server) renew(w http.ResponseWriter, r *http.Request) error {
 	host := h.Name
 	cert, serial, err := s.Authority.Agent(host, in.Request, enrolmentEnd(says, began(h)))
 	if err != nil {
-		return huma.Error400BadRequest(err.Error())
+		return fault.Malformed(err.Error())
 	}
 	if err := s.Store.RenewCertificate(r.Context(), host, r.TLS.VerifiedChains[0][0].SerialNumber.Text(16),
 		serial); err != nil {
@@ -195,7 +195,7 @@ func (s *Server) renew(w http.ResponseWriter, r *http.Request) error {
 func (s *Server) agent(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.TLS == nil || len(r.TLS.VerifiedChains) == 0 {
-			s.plain(w, r, huma.Error401Unauthorized("agents call with the certificate that enrolling gave them"))
+			s.plain(w, r, fault.Unauthorized("agents call with the certificate that enrolling gave them"))
 			return
 		}
 
@@ -211,19 +211,19 @@ func (s *Server) agent(next http.Handler) http.Handler {
 			s.refused(r.Context(), store.By{Who: "an agent"}, "certificate refused", leaf.Subject.CommonName,
 				"certificate "+serial+" counts no more")
 			s.plain(w, r,
-				huma.Error403Forbidden("this certificate counts no more: the host was enrolled anew or taken out"))
+				fault.Forbidden("this certificate counts no more: the host was enrolled anew or taken out"))
 			return
 		}
 
 		if err := wire.Speaks("the agent of "+h.Name, h.Version, h.Protocol, h.Oldest); err != nil &&
 			r.URL.Path != helloPath {
-			s.plain(w, r, huma.Error409Conflict(err.Error()))
+			s.plain(w, r, fault.Conflict(err.Error()))
 			return
 		}
 
 		says, err := s.holds(r.Context())
 		if end := enrolmentEnd(says, began(h)); err == nil && !end.IsZero() && time.Now().After(end) {
-			err = huma.Error403Forbidden(
+			err = fault.Forbidden(
 				"this enrolment has ended: have the host enrolled anew (idletally host invite)")
 		}
 
@@ -303,7 +303,7 @@ func (s *Server) hello(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	if err := wire.Speaks("the agent of "+h.Name, in.Version, in.Protocol, in.Oldest); err != nil {
-		return huma.Error409Conflict(err.Error())
+		return fault.Conflict(err.Error())
 	}
 	if err := s.Store.ReleaseWork(r.Context(), h.Name); err != nil {
 		return err
@@ -535,7 +535,7 @@ func (s *Server) missing(w http.ResponseWriter, r *http.Request) error {
 		return err
 	}
 	if len(b)%sha256.Size != 0 {
-		return huma.Error400BadRequest("body: want hashes of 32 bytes")
+		return fault.Malformed("body: want hashes of 32 bytes")
 	}
 
 	hashes := make([]tree.Hash, len(b)/sha256.Size)
@@ -624,11 +624,9 @@ func (s *Server) takeQuota(ctx context.Context, bytes int64) error {
 		again := time.Until(time.Now().UTC().Truncate(24 * time.Hour).Add(24 * time.Hour))
 		s.refused(ctx, store.By{Who: "agent " + agentHost(ctx)}, "storage refused", agentHost(ctx),
 			fmt.Sprintf("more than %d MiB in a day", s.PerHost>>20))
-		err = huma.ErrorWithHeaders(huma.Error429TooManyRequests(fmt.Sprintf(
+		err = fault.TooMany(fmt.Sprintf(
 			"this host has sent %d MiB today, and may send no more before midnight (UTC): see --host-quota of "+
-				"idletally serve",
-			s.PerHost>>20)),
-			http.Header{"Retry-After": {strconv.Itoa(int(again.Seconds()) + 1)}})
+				"idletally serve", s.PerHost>>20), again+time.Second)
 	}
 	return err
 }
@@ -688,7 +686,7 @@ func (s *Server) giveChunk(w http.ResponseWriter, r *http.Request) error {
 	}
 	n, err := strconv.Atoi(chi.URLParam(r, "n"))
 	if err != nil {
-		return huma.Error404NotFound("no such chunk")
+		return fault.NotFound("no such chunk")
 	}
 	b, err := s.Store.PlanChunk(r.Context(), x.plan.ID, x.work.Host, n)
 	if err != nil {
@@ -706,7 +704,7 @@ func (s *Server) takeOriginals(w http.ResponseWriter, r *http.Request) error {
 	}
 	n, err := strconv.Atoi(chi.URLParam(r, "n"))
 	if err != nil {
-		return huma.Error404NotFound("no such chunk")
+		return fault.NotFound("no such chunk")
 	}
 
 	b, err := readBytes(w, r, plan.MaxChunk)
@@ -729,16 +727,16 @@ func (s *Server) takeOriginals(w http.ResponseWriter, r *http.Request) error {
 // fits reports whether originals can be of this part: an agent can only speak of the plan's own roots.
 func (x part) fits(n int, chunk []byte) error {
 	if n < 0 || n >= len(x.Chunks) {
-		return huma.Error404NotFound("no such chunk")
+		return fault.NotFound("no such chunk")
 	}
 	steps, err := plan.DecodeChunk(chunk)
 	if err != nil {
-		return huma.Error400BadRequest(err.Error())
+		return fault.Malformed(err.Error())
 	}
 	within := plan.Within(x.Roots)
 	for _, st := range steps {
 		if !within(st.Path) {
-			return huma.Error400BadRequest("an original lies under none of the plan's roots")
+			return fault.Malformed("an original lies under none of the plan's roots")
 		}
 	}
 	return nil
@@ -782,7 +780,7 @@ func (s *Server) endRun(w http.ResponseWriter, r *http.Request) error {
 // resultsOf checks what a host says of how a run ended there.
 func (s *Server) resultsOf(ctx context.Context, x part, in wire.RunDone) (rows []store.Result, err error) {
 	if in.State != "finished" && in.State != "halted" && in.State != "failed" {
-		return nil, huma.Error400BadRequest("state: want finished, halted or failed")
+		return nil, fault.Malformed("state: want finished, halted or failed")
 	}
 
 	var steps []plan.Step
@@ -790,7 +788,7 @@ func (s *Server) resultsOf(ctx context.Context, x part, in wire.RunDone) (rows [
 	for _, res := range append(in.Results, in.Wrong...) {
 		if n := res.Step / plan.StepsPerChunk; n != chunk {
 			if n < 0 || n >= len(x.Chunks) {
-				return nil, huma.Error400BadRequest("a result speaks of a step that the plan does not have")
+				return nil, fault.Malformed("a result speaks of a step that the plan does not have")
 			}
 			if steps, err = s.verifiedSteps(ctx, x.plan, x.work.Host, n); err != nil {
 				return nil, err
@@ -800,7 +798,7 @@ func (s *Server) resultsOf(ctx context.Context, x part, in wire.RunDone) (rows [
 
 		i := res.Step % plan.StepsPerChunk
 		if i < 0 || i >= len(steps) {
-			return nil, huma.Error400BadRequest("a result speaks of a step that the plan does not have")
+			return nil, fault.Malformed("a result speaks of a step that the plan does not have")
 		}
 
 		outcome := res.Outcome.String()

@@ -11,8 +11,7 @@ import (
 	"net/http"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 )
 
@@ -44,7 +43,7 @@ func (s *Server) once(next http.Handler) http.Handler {
 		}
 
 		if len(key) > maxKey {
-			s.plain(w, r, huma.Error400BadRequest(keyHeader+": want at most 128 characters"))
+			s.plain(w, r, fault.Malformed(keyHeader+": want at most 128 characters"))
 			return
 		}
 
@@ -53,7 +52,7 @@ func (s *Server) once(next http.Handler) http.Handler {
 		if large(r.URL.Path) == 0 { // too large to be held
 			body, err := io.ReadAll(r.Body)
 			if err != nil {
-				s.plain(w, r, huma.NewError(http.StatusRequestEntityTooLarge, "body: "+err.Error()))
+				s.plain(w, r, fault.TooLarge("body: "+err.Error()))
 				return
 			}
 
@@ -99,13 +98,13 @@ func (s *Server) answeredBefore(w http.ResponseWriter, r *http.Request, a *store
 	case errors.Is(err, store.ErrNotFound):
 		return false
 	case errors.Is(err, store.ErrOtherCall):
-		err = huma.Error422UnprocessableEntity(err.Error())
+		err = fault.Invalid(err.Error())
 	case err != nil:
 	case before.Status == 0 && time.Since(before.At) < underWay:
 		w.Header().Set("Retry-After", "1")
-		err = huma.Error409Conflict("this call is being carried out: ask again in a moment")
+		err = fault.Conflict("this call is being carried out: ask again in a moment")
 	case before.Status == 0:
-		err = huma.Error409Conflict(
+		err = fault.Conflict(
 			"this call was begun, and its answer was lost with the instance that made it: look at what is there, " +
 				"and call anew with another key if need be")
 	default:
@@ -114,7 +113,7 @@ func (s *Server) answeredBefore(w http.ResponseWriter, r *http.Request, a *store
 			err = json.Unmarshal(b, &got)
 		}
 		if err != nil {
-			err = huma.Error409Conflict(
+			err = fault.Conflict(
 				"this call was carried out, and its answer cannot be read any more: look at what is there")
 		}
 	}

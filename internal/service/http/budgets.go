@@ -7,14 +7,13 @@ import (
 	"net/http"
 	"runtime"
 	"slices"
-	"strconv"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
 	"idletally/internal/service/budget"
 	"idletally/internal/service/desk"
+	"idletally/internal/service/fault"
 )
 
 // The classes of calls.
@@ -185,9 +184,8 @@ func busy(err error) error {
 	if !errors.As(err, &b) {
 		return err
 	}
-	refusal := huma.Error503ServiceUnavailable(b.Error())
 	if b.Own {
-		refusal = huma.Error429TooManyRequests(b.Error())
+		return fault.TooMany(b.Error(), b.Again)
 	}
-	return huma.ErrorWithHeaders(refusal, http.Header{"Retry-After": {strconv.Itoa(int(b.Again.Seconds()))}})
+	return fault.Unavailable(b.Error(), b.Again)
 }

@@ -3,10 +3,9 @@ package http
 import (
 	"context"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"idletally/internal/inquiry"
 	"idletally/internal/service/auth"
+	"idletally/internal/service/fault"
 	"idletally/internal/wire"
 )
 
@@ -36,7 +35,7 @@ func unprocessable(err error) error {
 	if err == nil {
 		return nil
 	}
-	return huma.Error422UnprocessableEntity(err.Error())
+	return fault.Invalid(err.Error())
 }
 
 // calculateModeRequest is what calculateMode takes.

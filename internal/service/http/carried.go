@@ -14,6 +14,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"idletally/internal/archive"
+	"idletally/internal/service/fault"
 	"idletally/internal/wire"
 )
 
@@ -64,19 +65,19 @@ func (s *Server) checkReport(ctx context.Context, r *carriedReport) (string, err
 	var tooLarge *http.MaxBytesError
 	switch _, err = io.Copy(f, r.body); {
 	case errors.As(err, &tooLarge):
-		return "", huma.NewError(http.StatusRequestEntityTooLarge,
+		return "", fault.TooLarge(
 			fmt.Sprintf("a report of more than %d MiB is not taken", maxReport>>20))
 	case errors.Is(err, syscall.ENOSPC):
-		return "", huma.NewError(http.StatusInsufficientStorage,
+		return "", fault.Full(
 			"the service has no room for a report in its temporary folder: nothing was changed")
 	case err != nil:
-		return "", huma.Error400BadRequest("the report broke off: " + err.Error())
+		return "", fault.Malformed("the report broke off: " + err.Error())
 	default:
 		r.done, err = s.readReport(ctx, r, func(int, []byte) error { return nil })
 	}
 
 	if errors.Is(err, archive.ErrNoReport) {
-		err = huma.Error422UnprocessableEntity(err.Error())
+		err = fault.Invalid(err.Error())
 	}
 
 	return r.plan.Application, err
@@ -93,7 +94,7 @@ func (s *Server) readReport(
 		r.head = h
 		c, err := s.Authority.AgentOf(h.Certificate)
 		if err != nil {
-			return nil, 0, huma.Error422UnprocessableEntity("the report's certificate is none of this service's: " +
+			return nil, 0, fault.Invalid("the report's certificate is none of this service's: " +
 				err.Error())
 		}
 
@@ -104,13 +105,13 @@ func (s *Server) readReport(
 
 		serial := c.SerialNumber.Text(16)
 		if c.Subject.CommonName != h.Host || host.Certificate != serial && host.Renewed != serial {
-			return nil, 0, huma.Error422UnprocessableEntity("the report's certificate counts no more for host " +
+			return nil, 0, fault.Invalid("the report's certificate counts no more for host " +
 				h.Host + ": it was enrolled or admitted anew, or shut out")
 		}
 
 		key, ok := c.PublicKey.(*ecdsa.PublicKey)
 		if !ok {
-			return nil, 0, huma.Error422UnprocessableEntity("the report's certificate has a key of another kind")
+			return nil, 0, fault.Invalid("the report's certificate has a key of another kind")
 		}
 		if r.part, err = s.runPart(ctx, h.Host, h.Work); err != nil {
 			return nil, 0, err
@@ -118,9 +119,9 @@ func (s *Server) readReport(
 
 		switch {
 		case r.work.Kind != wire.WorkRun || r.work.Subject != h.Run:
-			return nil, 0, huma.Error422UnprocessableEntity("the report is of work that it does not fit")
+			return nil, 0, fault.Invalid("the report is of work that it does not fit")
 		case r.work.State == "done":
-			return nil, 0, huma.Error409Conflict("how run " + h.Run + " ended on " + h.Host + " is known already")
+			return nil, 0, fault.Conflict("how run " + h.Run + " ended on " + h.Host + " is known already")
 		}
 
 		return key, r.part.Steps, nil
@@ -179,7 +180,7 @@ type admitHostRequest struct {
 func (s *Server) admitHost(ctx context.Context, in *admitHostRequest) (*body[wire.Enrolled], error) {
 	cert, serial, err := s.Authority.Carried(in.Name, in.Body.Request)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, fault.Invalid(err.Error())
 	}
 	if err := s.Store.AddHost(ctx, in.Name); err != nil {
 		return nil, err
@@ -209,7 +210,7 @@ func (s *Server) carryRun(ctx context.Context, in *carriedOrder) (*body[wire.Run
 		return nil, err
 	}
 	if !h.Carried {
-		return nil, huma.Error409Conflict("host " + in.Host +
+		return nil, fault.Conflict("host " + in.Host +
 			" has an agent that calls: it takes the order by itself")
 	}
 	if err := s.Store.CarryWork(ctx, in.Host, in.ID, time.Now().Add(orderLife)); err != nil {

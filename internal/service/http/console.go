@@ -1,13 +1,13 @@
 package http
 
 import (
+	"idletally/internal/service/fault"
 	"io/fs"
 	"mime"
 	"net/http"
 	"path"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5/middleware"
 )
 
@@ -17,7 +17,7 @@ func (s *Server) consoleRoutes() {
 		"application/javascript", "image/svg+xml"))
 	s.route(compressed, "GET", "/*", openly, func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/api/") || strings.HasPrefix(r.URL.Path, "/agent/") {
-			s.plain(w, r, huma.Error404NotFound("nothing is served at "+r.URL.Path))
+			s.plain(w, r, fault.NotFound("nothing is served at "+r.URL.Path))
 			return
 		}
 

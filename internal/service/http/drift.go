@@ -21,6 +21,7 @@ import (
 	"idletally/internal/core/verdict"
 	"idletally/internal/report"
 	"idletally/internal/service/desk"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -858,7 +859,7 @@ func (s *Server) listCauses(ctx context.Context, in *listCausesRequest) (*body[w
 	if i := strings.LastIndexByte(in.After, '/'); i >= 0 {
 		var err error
 		if skip, err = strconv.Atoi(in.After[i+1:]); err != nil || skip < 0 {
-			return nil, huma.Error422UnprocessableEntity("after: want what an earlier page gave as next")
+			return nil, fault.Invalid("after: want what an earlier page gave as next")
 		}
 		from = in.After[:i]
 	}
@@ -917,7 +918,7 @@ type writeReportRequest struct {
 func (s *Server) writeReport(ctx context.Context, in *writeReportRequest) (*file, error) {
 	f, err := report.Find(in.Format)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, fault.Invalid(err.Error())
 	}
 	d, err := s.currentDrift(ctx, in.Application, in.Host, seconds(in.Age))
 	if err != nil {
@@ -972,7 +973,7 @@ func (s *Server) listFindings(ctx context.Context, in *listFindingsRequest) (*bo
 	var rows []store.Finding
 	switch {
 	case folder != "" && in.Group != "":
-		return nil, huma.Error422UnprocessableEntity("give a group or a folder, not both")
+		return nil, fault.Invalid("give a group or a folder, not both")
 	case folder != "":
 		rows, err = s.Store.FindingsUnder(ctx, r, folder, in.After, in.Limit)
 	default:

@@ -4,10 +4,8 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
-	"net/http"
+	"idletally/internal/service/fault"
 	"strings"
-
-	"github.com/danielgtaylor/huma/v2"
 )
 
 // What is edited in place has an entity tag (RFC 9110, section 8.8.3): whoever changes it can say with
@@ -41,8 +39,8 @@ func (m Guarded) holds(now string) (was *string, err error) {
 			return &now, nil
 		}
 	}
-	return nil, huma.NewError(http.StatusPreconditionFailed,
-		"somebody else has changed this meanwhile: look again; it is now "+quotedOr(now))
+	return nil, fault.Stale(
+		"somebody else has changed this meanwhile: look again; it is now " + quotedOr(now))
 }
 
 func quotedOr(value string) string {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -40,8 +41,7 @@ func (f *feed) join() (chan wire.Happening, error) {
 	defer f.mu.Unlock()
 
 	if len(f.open) >= maxListeners {
-		return nil, huma.Error503ServiceUnavailable(
-			"too many pages follow what happens: this one asks now and then instead")
+		return nil, fault.Unavailable("too many pages follow what happens: this one asks now and then instead", 0)
 	}
 
 	if f.open == nil {

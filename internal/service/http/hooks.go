@@ -7,10 +7,9 @@ import (
 	"net/url"
 	"strings"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"idletally/internal/core/baseline"
 	"idletally/internal/service/desk"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -93,7 +92,7 @@ func (s *Server) addHook(ctx context.Context, in *body[wire.NewHook]) (*body[wir
 		return nil, err
 	}
 	if s.Mail == nil && strings.HasPrefix(in.Body.URL, "mailto:") {
-		return nil, huma.Error422UnprocessableEntity(
+		return nil, fault.Invalid(
 			"this service has no mail server: see --mail-server of idletally serve")
 	}
 

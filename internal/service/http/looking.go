@@ -7,14 +7,13 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"idletally/internal/core/access"
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/inquiry"
+	"idletally/internal/service/fault"
 	"idletally/internal/wire"
 )
 
@@ -41,7 +40,7 @@ func (s *Server) source(ctx context.Context, p Where) (inquiry.Source, string, e
 	}
 	switch {
 	case (p.Host == "") == (p.Snapshot == ""):
-		return nil, "", huma.Error422UnprocessableEntity(
+		return nil, "", fault.Invalid(
 			"give either host, to ask it now, or snapshot, to ask a stored one")
 	case p.Snapshot != "":
 		sc, err := s.stored(ctx, p.Snapshot)
@@ -64,7 +63,7 @@ func (s *Server) one(ctx context.Context, p Where) (inquiry.Source, string, erro
 func unescaped(parameter, text string) (string, error) {
 	raw, err := pathname.Unescape(text)
 	if err != nil {
-		return "", huma.Error422UnprocessableEntity(parameter + ": " + err.Error())
+		return "", fault.Invalid(parameter + ": " + err.Error())
 	}
 	return raw, nil
 }
@@ -72,7 +71,7 @@ func unescaped(parameter, text string) (string, error) {
 // checked says what is wrong with the path that a parameter gives.
 func checked(parameter, raw string) error {
 	if err := pathname.Check(raw); err != nil {
-		return huma.Error422UnprocessableEntity(parameter + ": " + err.Error())
+		return fault.Invalid(parameter + ": " + err.Error())
 	}
 	return nil
 }
@@ -80,7 +79,7 @@ func checked(parameter, raw string) error {
 // refuse turns what a question cannot be answered for into a problem that says so.
 func refuse(err error) error {
 	if errors.Is(err, inquiry.ErrBad) {
-		return huma.Error422UnprocessableEntity(err.Error())
+		return fault.Invalid(err.Error())
 	}
 	return err
 }
@@ -100,12 +99,12 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Source) (
 
 	switch {
 	case in.Edition != "" && in.Plan != "":
-		return out, huma.Error422UnprocessableEntity("suppose either an edition or a plan")
+		return out, fault.Invalid("suppose either an edition or a plan")
 	case in.Edition != "":
 		application, number, ok := strings.Cut(in.Edition, "/")
 		n := 0
 		if _, err := fmt.Sscanf(number, "%d", &n); !ok || err != nil {
-			return out, huma.Error422UnprocessableEntity(
+			return out, fault.Invalid(
 				"edition: want APPLICATION/NUMBER, such as ticketing/3; 0 is the published one")
 		}
 
@@ -143,7 +142,7 @@ func (s *Server) suppose(ctx context.Context, in Supposing, sc inquiry.Source) (
 		}
 		part, ok := m.For(host)
 		if !ok {
-			return out, huma.Error422UnprocessableEntity("plan " + in.Plan + " has no part on host " + host)
+			return out, fault.Invalid("plan " + in.Plan + " has no part on host " + host)
 		}
 
 		after := make(map[string]perm.Set, part.Steps)
@@ -180,7 +179,7 @@ func (s *Server) accountsOf(ctx context.Context, sc inquiry.Source) (*perm.Direc
 	host := sc.Origin().Host
 	d, _, err := s.Store.HostDirectory(ctx, host)
 	if err == nil && d == nil {
-		err = huma.Error409Conflict("host " + host + " has told of no accounts yet: take a snapshot of it first")
+		err = fault.Conflict("host " + host + " has told of no accounts yet: take a snapshot of it first")
 	}
 	return d, err
 }
@@ -188,7 +187,7 @@ func (s *Server) accountsOf(ctx context.Context, sc inquiry.Source) (*perm.Direc
 func operation(s string) (access.Operation, error) {
 	op, err := access.ParseOperation(s)
 	if err != nil {
-		return 0, huma.Error422UnprocessableEntity(err.Error())
+		return 0, fault.Invalid(err.Error())
 	}
 	return op, nil
 }

@@ -7,9 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"idletally/internal/service/auth"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -140,7 +139,7 @@ func (s *Server) listSessions(ctx context.Context, _ *struct{}) (*body[wire.Page
 func (s *Server) dropSessions(ctx context.Context, person, id, keep string) (*struct{}, error) {
 	n, err := s.Store.EndSessions(ctx, person, id, keep)
 	if err == nil && n == 0 && id != "" {
-		err = huma.Error404NotFound("no session " + id + " of " + person)
+		err = fault.NotFound("no session " + id + " of " + person)
 	}
 
 	if err == nil {
@@ -174,7 +173,7 @@ func (s *Server) endSessionsOf(ctx context.Context, in *byName) (*struct{}, erro
 // counts once it is confirmed.
 func (s *Server) proposeSecond(ctx context.Context, _ *struct{}) (*body[wire.Second], error) {
 	if caller(ctx).Second != nil {
-		return nil, huma.Error409Conflict("you have a second factor: remove it first")
+		return nil, fault.Conflict("you have a second factor: remove it first")
 	}
 
 	secret := auth.NewSecond()
@@ -192,7 +191,7 @@ func (s *Server) proposeSecond(ctx context.Context, _ *struct{}) (*body[wire.Sec
 func (s *Server) confirmSecond(ctx context.Context, in *body[wire.SecondCode]) (*body[wire.SpareCodes], error) {
 	me := caller(ctx)
 	if me.SecondNext == nil {
-		return nil, huma.Error409Conflict("no second factor waits to be confirmed: begin one first")
+		return nil, fault.Conflict("no second factor waits to be confirmed: begin one first")
 	}
 	right, err := s.try(ctx, codeGuess(me.Name, within(me)))
 	if err != nil {
@@ -205,7 +204,7 @@ func (s *Server) confirmSecond(ctx context.Context, in *body[wire.SecondCode]) (
 
 	step, ok := auth.CheckSecond(secret, in.Body.Code, time.Now(), 0)
 	if !ok {
-		return nil, huma.Error422UnprocessableEntity(
+		return nil, fault.Invalid(
 			"this code does not fit: is the clock of your device right?")
 	}
 

@@ -9,9 +9,8 @@ import (
 	"errors"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"idletally/internal/service/auth"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/passkey"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -39,7 +38,7 @@ func (s *Server) asked(what string, options, state []byte) (*body[wire.AskedPass
 
 // answer opens what comes back, once.
 func (s *Server) answer(ctx context.Context, what, sealed string) (state []byte, err error) {
-	again := huma.Error422UnprocessableEntity(
+	again := fault.Invalid(
 		"this was not begun here, was answered before, or took too long: begin again")
 	b, err := base64.RawURLEncoding.DecodeString(sealed)
 	if err == nil {
@@ -94,7 +93,7 @@ func (s *Server) showPasskey(
 		return "", false, err
 	}
 
-	refused := huma.Error401Unauthorized("this passkey does not fit here")
+	refused := fault.Unauthorized("this passkey does not fit here")
 	var row store.Passkey
 	got, err := s.passkeys.Shown(state, []byte(in.Answer), func(id []byte) (p passkey.Person, err error) {
 		if row, err = s.Store.PasskeyOf(ctx, sha256.Sum256(id)); err != nil {
@@ -124,7 +123,7 @@ func (s *Server) showPasskey(
 	return row.Person, got.Verified, err
 }
 
-var errNoPasskeys = huma.Error409Conflict(
+var errNoPasskeys = fault.Conflict(
 	"passkeys are made for a name: give the service the one that browsers come by, with --public")
 
 // What passkeys are asked for.
@@ -187,7 +186,7 @@ func (s *Server) addPasskey(ctx context.Context, in *body[wire.NewPasskey]) (*bo
 	id, kept, err := s.passkeys.Made(p, state, []byte(in.Body.Answer))
 	if errors.Is(err, passkey.ErrRefused) {
 		s.Log.Warn("a passkey was not added", "error", err)
-		err = huma.Error422UnprocessableEntity("what the browser made does not hold: the service's log says why")
+		err = fault.Invalid("what the browser made does not hold: the service's log says why")
 	}
 
 	if err != nil {
@@ -244,7 +243,7 @@ func (s *Server) askPasskeyOf(ctx context.Context, what, name string) (*body[wir
 		return nil, err
 	}
 	if len(p.Kept) == 0 {
-		return nil, huma.Error409Conflict("you have no passkey")
+		return nil, fault.Conflict("you have no passkey")
 	}
 	options, state, err := s.passkeys.AskOf(p)
 	if err != nil {

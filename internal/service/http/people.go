@@ -10,12 +10,12 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/pathname"
 	"idletally/internal/service/auth"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -126,7 +126,7 @@ func wirePerson(p store.Person) wire.Person {
 
 // knock takes somebody's password, and tells by which device of theirs they come.
 func (s *Server) knock(ctx context.Context, name, password, kept string) (p store.Person, device string, err error) {
-	wrong := huma.Error401Unauthorized("name or password is wrong")
+	wrong := fault.Unauthorized("name or password is wrong")
 	if !personName.MatchString(name) {
 		return p, "", wrong
 	}
@@ -162,14 +162,14 @@ func (s *Server) signInByPasskey(
 		return nil, err
 	}
 	if p.Provider { // who is shut out there is to be shut out here
-		return nil, huma.Error403Forbidden(
+		return nil, fault.Forbidden(
 			"you sign in by way of the provider: a passkey here is for showing again who you are")
 	}
 	if !verified {
-		return nil, huma.Error403Forbidden("this key does not ask who holds it: give name and password as well")
+		return nil, fault.Forbidden("this key does not ask who holds it: give name and password as well")
 	}
 	if p.MustChange {
-		return nil, huma.Error403Forbidden("an admin has given you a one-time password: sign in by that")
+		return nil, fault.Forbidden("an admin has given you a one-time password: sign in by that")
 	}
 
 	return s.signedIn(ctx, p, what, browser)
@@ -309,12 +309,12 @@ func (s *Server) signIn(ctx context.Context, in *signInRequest) (_ *signInOut, e
 	switch { // before a code is used up
 	case p.MustChange && p.Until != nil && time.Now().After(*p.Until):
 		s.refused(ctx, speaker(ctx), "sign-in refused", name, "the one-time password has ended")
-		return nil, huma.Error401Unauthorized("this one-time password was good until " +
+		return nil, fault.Unauthorized("this one-time password was good until " +
 			p.Until.Format(time.RFC3339) + ": have an admin give you another one")
 	case p.MustChange && in.Body.NewPassword == "":
-		return nil, coded(wire.NewPasswordMissing, "this is a one-time password: give new_password as well")
+		return nil, &fault.Error{Kind: fault.KindForbidden, Code: wire.NewPasswordMissing, Text: "this is a one-time password: give new_password as well"}
 	case !p.MustChange && in.Body.NewPassword != "":
-		return nil, huma.Error422UnprocessableEntity(
+		return nil, fault.Invalid(
 			"new_password goes with a one-time password: sign in, and change your own with idletally " +
 				"sign-in password")
 	}
@@ -332,8 +332,7 @@ func (s *Server) signIn(ctx context.Context, in *signInRequest) (_ *signInOut, e
 		}
 	default:
 		if in.Body.Code == "" {
-			return nil, coded(wire.SecondFactorMissing,
-				"the second factor is missing: give code or passkey as well")
+			return nil, &fault.Error{Kind: fault.KindForbidden, Code: wire.SecondFactorMissing, Text: "the second factor is missing: give code or passkey as well"}
 		}
 
 		right, err := s.try(ctx, codeGuess(name, device))
@@ -347,7 +346,7 @@ func (s *Server) signIn(ctx context.Context, in *signInRequest) (_ *signInOut, e
 
 		if !ok {
 			s.refused(ctx, speaker(ctx), "sign-in refused", name, "wrong code")
-			return nil, huma.Error401Unauthorized("this code does not fit, or was used before")
+			return nil, fault.Unauthorized("this code does not fit, or was used before")
 		}
 
 		right()
@@ -355,7 +354,7 @@ func (s *Server) signIn(ctx context.Context, in *signInRequest) (_ *signInOut, e
 
 	if p.MustChange {
 		if err := auth.Acceptable(in.Body.NewPassword, name, in.Body.Password); err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, fault.Invalid(err.Error())
 		}
 		if err := s.Store.SetPassword(ctx, name, store.NewPassword{
 			Hash:       auth.Hash(in.Body.NewPassword),
@@ -438,7 +437,7 @@ func (s *Server) changePassword(ctx context.Context, in *body[wire.NewPassword])
 		return nil, err
 	}
 	if err := auth.Acceptable(in.Body.NewPassword, me.Name, in.Body.Password); err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, fault.Invalid(err.Error())
 	}
 	if err := s.Store.SetPassword(ctx, me.Name, store.NewPassword{
 		Hash:        auth.Hash(in.Body.NewPassword),

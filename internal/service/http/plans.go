@@ -8,13 +8,12 @@ import (
 	"slices"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/report"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -123,7 +122,7 @@ func (s *Server) verifiedSteps(ctx context.Context, p store.Plan, host string, n
 	}
 	part, ok := m.For(host)
 	if !ok || n >= len(part.Chunks) {
-		return nil, huma.Error404NotFound("the plan has no such steps")
+		return nil, fault.NotFound("the plan has no such steps")
 	}
 	return s.desk.Steps(ctx, p, part, n)
 }
@@ -267,9 +266,9 @@ func (s *Server) writeScript(ctx context.Context, in *writeScriptRequest) (*text
 	part, ok := m.For(in.Host)
 	switch {
 	case !ok:
-		return nil, huma.Error404NotFound("the plan has no steps for host " + in.Host)
+		return nil, fault.NotFound("the plan has no steps for host " + in.Host)
 	case part.Steps > maxScript:
-		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
+		return nil, fault.Invalid(fmt.Sprintf(
 			"the plan has %d steps there, a script holds at most %d: draft it in parts", part.Steps, maxScript))
 	}
 
@@ -283,7 +282,7 @@ func (s *Server) writeScript(ctx context.Context, in *writeScriptRequest) (*text
 	}
 
 	if slices.ContainsFunc(all, func(s plan.Step) bool { return !perm.Scriptable(s.Before) }) {
-		return nil, huma.Error422UnprocessableEntity("host " + in.Host +
+		return nil, fault.Invalid("host " + in.Host +
 			" is a file server: a shell script cannot set what is there, its agent can")
 	}
 

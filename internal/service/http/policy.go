@@ -4,15 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"net/http"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"idletally/internal/service/auth"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -83,10 +81,10 @@ func (s *Server) mayApprove(ctx context.Context, application string) error {
 	}
 	me := caller(ctx)
 	if !auth.MayApprove(p, me.Roles(), application) {
-		return huma.Error403Forbidden("who manages people approves no plans: it takes two (idletally policy show)")
+		return fault.Forbidden("who manages people approves no plans: it takes two (idletally policy show)")
 	}
 	if me.CountsFrom != nil && time.Now().Before(*me.CountsFrom) {
-		return huma.Error403Forbidden("your approvals count from " + me.CountsFrom.UTC().Format(time.RFC3339) +
+		return fault.Forbidden("your approvals count from " + me.CountsFrom.UTC().Format(time.RFC3339) +
 			" on: you are a new reviewer, or an admin has reset how you sign in")
 	}
 	return nil
@@ -117,7 +115,7 @@ func (s *Server) stillApproved(ctx context.Context, p store.Plan) error {
 	}
 
 	if count < needed {
-		return huma.Error409Conflict(fmt.Sprintf(
+		return fault.Conflict(fmt.Sprintf(
 			"of the approvals of plan %s %d count now, and it needs %d%s: have it approved again", p.ID, count, needed,
 			why))
 	}
@@ -226,18 +224,16 @@ var withoutSecond = map[string]bool{
 // 9470, section 3).
 func isFresh(w *who) error {
 	if w.by != "" {
-		return huma.Error403Forbidden("a token may not do this: sign in yourself")
+		return fault.Forbidden("a token may not do this: sign in yourself")
 	}
 	if time.Since(w.shown) <= freshFor {
 		return nil
 	}
-	challenge := fmt.Sprintf(
-		`Bearer error="insufficient_user_authentication", error_description="show again who you are: POST /api/v1/me/confirm", max_age=%d`,
-		int(freshFor.Seconds()))
-	return huma.ErrorWithHeaders(
-		huma.Error401Unauthorized(
-			"this takes your password, or a code of your second factor, again: idletally sign-in confirm"),
-		http.Header{"Www-Authenticate": {challenge}})
+	return &fault.Error{
+		Kind:  fault.KindUnauthorized,
+		Text:  "this takes your password, or a code of your second factor, again: idletally sign-in confirm",
+		Shown: freshFor,
+	}
 }
 
 // hasSecond reports whether somebody has a second factor here.
@@ -271,7 +267,7 @@ func (s *Server) confirm(ctx context.Context, in *body[wire.Confirm]) (*struct{}
 	case [3]bool{false, false, true}:
 		_, _, err = s.showPasskey(ctx, *in.Body.Passkey, toConfirm+" "+me.Name, me.Name)
 	default:
-		err = huma.Error422UnprocessableEntity("give password, code or passkey, one of them")
+		err = fault.Invalid("give password, code or passkey, one of them")
 	}
 
 	if err != nil {
@@ -284,7 +280,7 @@ func (s *Server) confirm(ctx context.Context, in *body[wire.Confirm]) (*struct{}
 // sayPassword takes the password of who calls.
 func (s *Server) sayPassword(ctx context.Context, me *who, password string) error {
 	if me.Provider {
-		return huma.Error409Conflict(
+		return fault.Conflict(
 			"you sign in by way of the provider, and have no password here: sign in there again, or give a code of " +
 				"your second factor")
 	}
@@ -300,7 +296,7 @@ func (s *Server) sayPassword(ctx context.Context, me *who, password string) erro
 
 	if !auth.Check(p.Password, password) {
 		s.refused(ctx, speaker(ctx), "password wrong", me.Name, "in a session")
-		return huma.Error403Forbidden("your password is another one")
+		return fault.Forbidden("your password is another one")
 	}
 
 	right()
@@ -311,7 +307,7 @@ func (s *Server) sayPassword(ctx context.Context, me *who, password string) erro
 func (s *Server) sayCode(ctx context.Context, me *who, code string) error {
 	has, err := s.hasSecond(ctx, me.Person)
 	if err == nil && !has {
-		err = huma.Error409Conflict("you have no second factor")
+		err = fault.Conflict("you have no second factor")
 	}
 
 	if err != nil {
@@ -325,7 +321,7 @@ func (s *Server) sayCode(ctx context.Context, me *who, code string) error {
 	ok, err := s.second(ctx, me.Person, code)
 	if err == nil && !ok {
 		s.refused(ctx, speaker(ctx), "code wrong", me.Name, "in a session")
-		err = huma.Error422UnprocessableEntity("this code does not fit, or was used before")
+		err = fault.Invalid("this code does not fit, or was used before")
 	}
 
 	if err == nil {
@@ -357,7 +353,7 @@ func (s *Server) setPolicy(ctx context.Context, in *setPolicyRequest) (*shown[wi
 
 	for _, role := range to.SecondFactor {
 		if !slices.Contains(wire.Roles, role) {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
+			return nil, fault.Invalid(fmt.Sprintf(
 				"second_factor: %q is no role: want some of %s", role, strings.Join(wire.Roles, ", ")))
 		}
 	}
@@ -375,7 +371,7 @@ func (s *Server) setPolicy(ctx context.Context, in *setPolicyRequest) (*shown[wi
 		return nil, err
 	}
 	if lacks {
-		return nil, huma.Error409Conflict(
+		return nil, fault.Conflict(
 			"you have no second factor yourself: set one up first, or nobody could take this back")
 	}
 
@@ -401,7 +397,7 @@ func (s *Server) keepPolicy(ctx context.Context, _ *struct{}) (*shown[wire.Polic
 		return nil, err
 	}
 	if was.Next == nil {
-		return nil, huma.Error409Conflict("nothing else is to hold")
+		return nil, fault.Conflict("nothing else is to hold")
 	}
 	if err := s.Store.SetPolicy(ctx, was.Says, time.Now(), "", was); err != nil {
 		return nil, err

@@ -1,11 +1,21 @@
 package http
 
 import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
 	"html/template"
+	"maps"
+	"math"
 	"net/http"
+	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"idletally/internal/service/desk"
+	"idletally/internal/service/fault"
+	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
 
@@ -51,12 +61,108 @@ func newProblem(status int, detail string, errs ...error) *Refusal {
 	return p
 }
 
-// coded is a problem of a code that its status does not tell.
-func coded(code, detail string) *Refusal {
-	k := wire.ProblemCalled(code)
-	p := newProblem(k.Status, detail)
-	p.Code, p.Type = k.Code, wire.ProblemsAt+"#"+k.Code
+// statuses are the HTTP statuses of refusals.
+var statuses = map[fault.Kind]int{
+	fault.KindFailed:       http.StatusInternalServerError,
+	fault.KindMalformed:    http.StatusBadRequest,
+	fault.KindUnauthorized: http.StatusUnauthorized,
+	fault.KindForbidden:    http.StatusForbidden,
+	fault.KindNotFound:     http.StatusNotFound,
+	fault.KindConflict:     http.StatusConflict,
+	fault.KindStale:        http.StatusPreconditionFailed,
+	fault.KindTooLarge:     http.StatusRequestEntityTooLarge,
+	fault.KindInvalid:      http.StatusUnprocessableEntity,
+	fault.KindTooMany:      http.StatusTooManyRequests,
+	fault.KindBadAnswer:    http.StatusBadGateway,
+	fault.KindUnavailable:  http.StatusServiceUnavailable,
+	fault.KindNoAnswer:     http.StatusGatewayTimeout,
+	fault.KindFull:         http.StatusInsufficientStorage,
+}
+
+// refusalOf returns the problem body of a refusal.
+func refusalOf(e *fault.Error) *Refusal {
+	p := newProblem(statuses[e.Kind], e.Text, e.Places...)
+	if e.Code != "" {
+		p.Code, p.Type = e.Code, wire.ProblemsAt+"#"+e.Code
+	}
 	return p
+}
+
+// headersOf returns what a refusal says in headers: when to come again (RFC 9110, 10.2.3), and that callers have to
+// show again who they are (RFC 9470, section 3).
+func headersOf(e *fault.Error) http.Header {
+	h := http.Header{}
+	if e.Again > 0 {
+		h.Set("Retry-After", strconv.Itoa(int(math.Ceil(e.Again.Seconds()))))
+	}
+	if e.Shown > 0 {
+		h.Set("WWW-Authenticate", fmt.Sprintf(`Bearer error="insufficient_user_authentication", `+
+			`error_description="show again who you are: POST /api/v1/me/confirm", max_age=%d`, int(e.Shown.Seconds())))
+	}
+	return h
+}
+
+// refusal returns why an error was refused, for callers. What is not meant for them is logged here and nowhere else.
+func (s *Server) refusal(err error) *fault.Error {
+	var known *fault.Error
+	if errors.As(err, &known) {
+		return known
+	}
+
+	as := func(kind fault.Kind, text string) *fault.Error { return &fault.Error{Kind: kind, Text: text} }
+	switch {
+	case errors.Is(err, store.ErrNotFound):
+		return as(fault.KindNotFound, err.Error())
+	case errors.Is(err, store.ErrStale):
+		return as(fault.KindStale, err.Error())
+	case errors.Is(err, store.ErrConflict), errors.Is(err, store.ErrRepeated):
+		return as(fault.KindConflict, err.Error())
+	case errors.Is(err, desk.ErrBad), errors.Is(err, store.ErrBadNode):
+		return as(fault.KindInvalid, err.Error())
+	}
+
+	switch store.Trouble(err) {
+	case store.ErrText:
+		return as(fault.KindInvalid, "a name or an id in this call has a character that no name or id has")
+	case store.ErrFull:
+		s.Log.Error("database", "error", err)
+		return as(fault.KindFull, "the database has no room left: nothing was changed; make room, then try again")
+	case store.ErrUnsure:
+		s.Log.Error("database", "error", err)
+		return as(fault.KindUnavailable,
+			"the database was lost in the middle of this: look whether it was done before you try again")
+	case store.ErrUnavailable:
+		s.Log.Error("database", "error", err)
+		return as(fault.KindUnavailable,
+			"the database does not answer: nothing was changed; try again when it is back")
+	}
+
+	if errors.Is(err, context.Canceled) { // who asked has gone
+		s.Log.Debug("request broken off", "error", err)
+		return as(fault.KindUnavailable, "this was broken off")
+	}
+	s.Log.Error("request failed", "error", err)
+	return as(fault.KindFailed, "the service failed at this: its log says why")
+}
+
+// problem turns an error into a problem body (RFC 9457), for the API's own machinery.
+func (s *Server) problem(err error) error {
+	var made huma.StatusError
+	if err == nil || errors.As(err, &made) {
+		return err
+	}
+	refusal := s.refusal(err)
+	return huma.ErrorWithHeaders(refusalOf(refusal), headersOf(refusal))
+}
+
+// plain answers with a problem outside the API's own machinery.
+func (s *Server) plain(w http.ResponseWriter, _ *http.Request, err error) {
+	refusal := s.refusal(err)
+	body := refusalOf(refusal)
+	maps.Copy(w.Header(), headersOf(refusal))
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(body.Status)
+	_ = json.NewEncoder(w).Encode(body) // nobody is left to tell
 }
 
 var problemsPage = template.Must(template.New("problems").Parse(`<!doctype html>

@@ -17,10 +17,10 @@ import (
 	"time"
 
 	"github.com/coreos/go-oidc/v3/oidc"
-	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 	"golang.org/x/oauth2"
 
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -148,7 +148,7 @@ func (s *Server) leave(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		s.Log.Error("sign-in provider", "error", err)
 		s.plain(w, r,
-			huma.Error503ServiceUnavailable("the sign-in provider does not answer: try again, or sign in by password"))
+			fault.Unavailable("the sign-in provider does not answer: try again, or sign in by password", 0))
 		return
 	}
 
@@ -194,7 +194,7 @@ func (s *Server) back(w http.ResponseWriter, r *http.Request) {
 	p, shown, err := s.returned(r)
 	if err != nil {
 		s.refused(r.Context(), store.By{Who: "nobody"}, "sign-in refused", "", "by provider: "+err.Error())
-		s.plain(w, r, huma.Error403Forbidden(err.Error()))
+		s.plain(w, r, fault.Forbidden(err.Error()))
 		return
 	}
 

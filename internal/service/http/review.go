@@ -8,11 +8,10 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -134,7 +133,7 @@ func wordsOn(cautions []plan.Caution, given map[string]string) (map[string]strin
 	}
 
 	if len(missing) > 0 {
-		return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
+		return nil, fault.Invalid(fmt.Sprintf(
 			"say why it is meant, in %d characters or more, of each grave caution: %s", minWord,
 			strings.Join(missing, "; ")))
 	}
@@ -163,16 +162,16 @@ func (s *Server) decided(ctx context.Context, in *decide, verb string) (p store.
 
 	if p.Author == caller(ctx).Name {
 		s.audit(ctx, "own approval refused", in.ID, verb)
-		return p, digest, huma.Error403Forbidden(
+		return p, digest, fault.Forbidden(
 			"nobody decides on their own plan: ask somebody else with the role reviewer")
 	}
 
 	if err := digest.UnmarshalText([]byte(in.Body.Digest)); err != nil {
-		return p, digest, huma.Error422UnprocessableEntity("digest: " + err.Error() +
+		return p, digest, fault.Invalid("digest: " + err.Error() +
 			": give the one that the plan shows")
 	}
 	if plan.Digest(p.Manifest) != digest {
-		return p, digest, huma.Error409Conflict("the plan has the digest " + plan.Digest(p.Manifest).String() +
+		return p, digest, fault.Conflict("the plan has the digest " + plan.Digest(p.Manifest).String() +
 			", not the one you looked at: look again")
 	}
 
@@ -258,7 +257,7 @@ func (s *Server) addRemark(ctx context.Context, in *addRemarkRequest) (*body[wir
 		!slices.ContainsFunc(tokenRoles[1:], func(role string) bool {
 			return me.Roles().For(role, p.Application)
 		}) {
-		return nil, huma.Error403Forbidden(
+		return nil, fault.Forbidden(
 			"a token that only views says nothing: give it the role author or operator, or sign in yourself")
 	}
 
@@ -267,8 +266,7 @@ func (s *Server) addRemark(ctx context.Context, in *addRemarkRequest) (*body[wir
 		return nil, err
 	}
 	if !roomFor(said, caller(ctx).Name, in.Body) {
-		return nil, huma.Error429TooManyRequests(
-			"too much has been said of this plan already, by you or by all: talk about it elsewhere")
+		return nil, fault.TooMany("too much has been said of this plan already, by you or by all: talk about it elsewhere", 0)
 	}
 
 	raw, err := unescaped("path", in.Body.Path)

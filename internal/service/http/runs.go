@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
 	"idletally/internal/core/pathname"
@@ -18,6 +17,7 @@ import (
 	"idletally/internal/core/plan"
 	"idletally/internal/service/auth"
 	"idletally/internal/service/desk"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -171,7 +171,7 @@ func (s *Server) startRun(ctx context.Context, in *byID) (*body[wire.Run], error
 		return nil, err
 	}
 	if p.State != "approved" {
-		return nil, huma.Error409Conflict(fmt.Sprintf("plan %s is %q: only an approved plan runs", p.ID,
+		return nil, fault.Conflict(fmt.Sprintf("plan %s is %q: only an approved plan runs", p.ID,
 			p.State))
 	}
 	if err := s.stillApproved(ctx, p); err != nil {

@@ -5,11 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net/http"
 	"slices"
 	"time"
-
-	"github.com/danielgtaylor/huma/v2"
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/pathname"
@@ -20,6 +17,7 @@ import (
 	"idletally/internal/core/untrusted"
 	"idletally/internal/inquiry"
 	"idletally/internal/service/desk"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -37,7 +35,7 @@ func (s *Server) stored(ctx context.Context, id string) (*stored, error) {
 		return nil, err
 	}
 	if v.State != "ready" {
-		return nil, huma.Error409Conflict("the snapshot is " + v.State)
+		return nil, fault.Conflict("the snapshot is " + v.State)
 	}
 	ways, err := v.Ways()
 	if err != nil {
@@ -87,10 +85,10 @@ func (s *stored) Folder(ctx context.Context, path, after string, limit int, _ ..
 		}
 		switch {
 		case f.Seen.Kind != perm.Folder:
-			return f, huma.Error422UnprocessableEntity(fmt.Sprintf("%s is a %s, not a folder", f.Seen.Path,
+			return f, fault.Invalid(fmt.Sprintf("%s is a %s, not a folder", f.Seen.Path,
 				f.Seen.Kind))
 		case n == nil:
-			return f, huma.Error422UnprocessableEntity(fmt.Sprintf("the content of %s is not in the snapshot: %s",
+			return f, fault.Invalid(fmt.Sprintf("the content of %s is not in the snapshot: %s",
 				f.Seen.Path, f.Seen.Gap))
 		}
 	}
@@ -147,9 +145,9 @@ func (s *stored) Below(ctx context.Context, ask inquiry.BelowAsk) (subtree.Tally
 func notInSnapshot(err error) error {
 	switch {
 	case errors.Is(err, tree.ErrNoPath):
-		return huma.Error404NotFound(err.Error())
+		return fault.NotFound(err.Error())
 	case tree.IsUnread(err):
-		return huma.Error422UnprocessableEntity(err.Error())
+		return fault.Invalid(err.Error())
 	}
 	return nil
 }
@@ -173,10 +171,10 @@ func (s *Server) live(ctx context.Context, host string) (*live, error) {
 		return nil, err
 	}
 	if h.Certificate == "" {
-		return nil, huma.Error409Conflict("host " + host + " has no agent yet: enrol it, or ask about a snapshot")
+		return nil, fault.Conflict("host " + host + " has no agent yet: enrol it, or ask about a snapshot")
 	}
 	if h.Carried {
-		return nil, huma.Error409Conflict("nothing leads to host " + host +
+		return nil, fault.Conflict("nothing leads to host " + host +
 			": ask about a snapshot, or on the host itself")
 	}
 	return &live{s: s, host: host}, nil
@@ -247,7 +245,7 @@ func (l *live) await(ctx context.Context, id string, patience time.Duration) ([]
 				return nil, err
 			}
 
-			return nil, huma.Error504GatewayTimeout(fmt.Sprintf(
+			return nil, fault.NoAnswer(fmt.Sprintf(
 				"host %s has not answered within %s: is its agent running? A stored snapshot can be asked instead",
 				l.host, patience))
 		}
@@ -259,10 +257,10 @@ func (l *live) await(ctx context.Context, id string, patience time.Duration) ([]
 func (l *live) read(b []byte) (wire.Reply, error) {
 	var r wire.Reply
 	if err := untrusted.JSON(b, untrusted.MaxElements, &r); err != nil {
-		return r, huma.Error502BadGateway(fmt.Sprintf("host %s answered what cannot be read: %v", l.host, err))
+		return r, fault.BadAnswer(fmt.Sprintf("host %s answered what cannot be read: %v", l.host, err))
 	}
 	if r.Failed != "" {
-		return r, huma.Error422UnprocessableEntity("host " + l.host + ": " + r.Failed)
+		return r, fault.Invalid("host " + l.host + ": " + r.Failed)
 	}
 	return r, nil
 }
@@ -275,10 +273,10 @@ func (l *live) take(r wire.Reply, known *perm.Directory, hash string) (wire.Repl
 	case r.Hash == hash && known != nil:
 		r.Directory = known
 	default:
-		return r, huma.Error502BadGateway("host " + l.host + " answered without its accounts")
+		return r, fault.BadAnswer("host " + l.host + " answered without its accounts")
 	}
 	if r.Found == nil || len(r.Found.Way) == 0 {
-		return r, huma.Error502BadGateway("host " + l.host + " answered without a way to the path")
+		return r, fault.BadAnswer("host " + l.host + " answered without a way to the path")
 	}
 	r.Found.Directory = r.Directory
 	now := time.Now().UTC().Truncate(time.Second)
@@ -313,9 +311,7 @@ func (s *Server) files(
 		q.Roots = append(q.Roots, pathname.Path(root))
 	}
 	r, err := l.put(ctx, q, patience)
-	var status huma.StatusError
-	if errors.As(err, &status) &&
-		(status.GetStatus() == http.StatusGatewayTimeout || status.GetStatus() == http.StatusUnprocessableEntity) {
+	if fault.Is(err, fault.KindNoAnswer) || fault.Is(err, fault.KindInvalid) {
 		// its agent is of an earlier version, or goes just now
 		s.Log.Warn("which files are meant is not known", "host", host, "error", err)
 		return nil, nil, desk.ErrSilent
@@ -342,7 +338,7 @@ func (l *live) Path(ctx context.Context, path string, accounts ...string) (acces
 
 func (l *live) Folder(ctx context.Context, path, after string, limit int, accounts ...string) (access.Found, error) {
 	if path == "" {
-		return access.Found{}, huma.Error422UnprocessableEntity("path: say which folder of the host is to be listed")
+		return access.Found{}, fault.Invalid("path: say which folder of the host is to be listed")
 	}
 	return l.found(ctx, wire.Question{
 		Kind:     wire.AskFolder,
@@ -355,11 +351,11 @@ func (l *live) Folder(ctx context.Context, path, after string, limit int, accoun
 
 func (l *live) Below(ctx context.Context, ask inquiry.BelowAsk) (subtree.Tally, *perm.Directory, error) {
 	if ask.Suppose.States != nil {
-		return subtree.Tally{}, nil, huma.Error422UnprocessableEntity(
+		return subtree.Tally{}, nil, fault.Invalid(
 			"an edition or a plan can be supposed for a whole folder on a snapshot: give snapshot instead of host")
 	}
 	if ask.Path == "" {
-		return subtree.Tally{}, nil, huma.Error422UnprocessableEntity("path: say which folder of the host is meant")
+		return subtree.Tally{}, nil, fault.Invalid("path: say which folder of the host is meant")
 	}
 
 	r, err := l.ask(ctx,
@@ -376,7 +372,7 @@ func (l *live) Below(ctx context.Context, ask inquiry.BelowAsk) (subtree.Tally, 
 		}, waitForWalk)
 
 	if err == nil && r.Tally == nil {
-		err = huma.Error502BadGateway("host " + l.host + " answered without a tally")
+		err = fault.BadAnswer("host " + l.host + " answered without a tally")
 	}
 
 	if err != nil {

@@ -4,9 +4,8 @@ import (
 	"context"
 	"errors"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"idletally/internal/core/baseline"
+	"idletally/internal/service/fault"
 	"idletally/internal/wire"
 )
 
@@ -58,7 +57,7 @@ func faulty(faults baseline.Errors) error {
 	for i, e := range faults {
 		details[i] = e
 	}
-	return huma.Error422UnprocessableEntity("the baseline has errors", details...)
+	return fault.Invalid("the baseline has errors", details...)
 }
 
 // applicationOfDraft is that of what a plan is drafted from. Where that is of several the desk refuses it.
@@ -77,7 +76,7 @@ func (s *Server) applicationOfDraft(ctx context.Context, in *body[wire.Draft]) (
 	case len(ask.Findings) > 0:
 		report = ask.Findings[0].Report
 	default:
-		return "", huma.Error422UnprocessableEntity("choose findings, groups or all")
+		return "", fault.Invalid("choose findings, groups or all")
 	}
 
 	r, err := s.Store.Report(ctx, report)

@@ -8,13 +8,10 @@ import (
 	"crypto/ed25519"
 	"crypto/hmac"
 	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"maps"
-	"net"
 	"net/http"
 	"runtime/debug"
 	"slices"
@@ -29,7 +26,6 @@ import (
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 	"github.com/go-chi/httprate"
-	"github.com/go-sql-driver/mysql"
 
 	"idletally/internal/core/chain"
 	"idletally/internal/core/drift"
@@ -39,6 +35,7 @@ import (
 	"idletally/internal/service/authority"
 	"idletally/internal/service/budget"
 	"idletally/internal/service/desk"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/passkey"
 	"idletally/internal/service/peer"
 	"idletally/internal/service/store"
@@ -253,8 +250,8 @@ func (s *Server) limit(calls int, key httprate.KeyFunc) func(http.Handler) http.
 func (s *Server) tooOften(calls int) httprate.Option {
 	return httprate.WithLimitHandler(func(w http.ResponseWriter, r *http.Request) {
 		s.plain(w, r,
-			huma.Error429TooManyRequests(fmt.Sprintf("more than %d calls within a minute: try again in %s seconds",
-				calls, w.Header().Get("Retry-After"))))
+			fault.TooMany(fmt.Sprintf("more than %d calls within a minute: try again in %s seconds",
+				calls, w.Header().Get("Retry-After")), 0))
 	})
 }
 
@@ -547,74 +544,6 @@ func (s *Server) whileSignedIn(ctx context.Context) (context.Context, context.Ca
 	return ctx, cancel
 }
 
-// problem turns an error into a problem body (RFC 9457). What is not meant for callers is logged
-// here and nowhere else.
-func (s *Server) problem(err error) error {
-	if err == nil {
-		return nil
-	}
-
-	var status huma.StatusError
-	var db *mysql.MySQLError
-	var netErr net.Error
-
-	switch {
-	case errors.As(err, &status):
-		return err
-	case errors.Is(err, store.ErrNotFound):
-		return huma.Error404NotFound(err.Error())
-	case errors.Is(err, store.ErrStale):
-		return huma.NewError(http.StatusPreconditionFailed, err.Error())
-	case errors.Is(err, store.ErrConflict), errors.Is(err, store.ErrRepeated):
-		return huma.Error409Conflict(err.Error())
-	case errors.Is(err, desk.ErrBad), errors.Is(err, store.ErrBadNode):
-		return huma.Error422UnprocessableEntity(err.Error())
-	case errors.As(err, &db) && (db.Number == 1267 || db.Number == 1300): // a mix of character sets, or no UTF-8
-		return huma.Error422UnprocessableEntity("a name or an id in this call has a character that no name or id has")
-	case errors.As(err, &db) &&
-		(db.Number == 1114 || db.Number == 1021 || db.Number == 1005 && strings.Contains(db.Message, "28")):
-		s.Log.Error("database", "error", err)
-		return huma.NewError(http.StatusInsufficientStorage,
-			"the database has no room left: nothing was changed; make room, then try again")
-	case errors.Is(err, store.ErrUnsure):
-		s.Log.Error("database", "error", err)
-		return huma.Error503ServiceUnavailable(
-			"the database was lost in the middle of this: look whether it was done before you try again")
-	case errors.As(err, &netErr), errors.Is(err, mysql.ErrInvalidConn), errors.Is(err, context.DeadlineExceeded),
-		errors.As(err, &db) && (db.Number == 1053 || db.Number == 1047):
-		s.Log.Error("database", "error", err)
-		return huma.Error503ServiceUnavailable(
-			"the database does not answer: nothing was changed; try again when it is back")
-	}
-
-	if errors.Is(err, context.Canceled) { // who asked has gone
-		s.Log.Debug("request broken off", "error", err)
-		return huma.Error503ServiceUnavailable("this was broken off")
-	}
-
-	s.Log.Error("request failed", "error", err)
-	return huma.Error500InternalServerError("the service failed at this: its log says why")
-}
-
-// plain answers with a problem outside the API's own machinery.
-func (s *Server) plain(w http.ResponseWriter, _ *http.Request, err error) {
-	var status huma.StatusError
-	if !errors.As(s.problem(err), &status) {
-		status = huma.Error500InternalServerError("the service failed at this")
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	var with huma.HeadersError
-	if errors.As(err, &with) {
-		maps.Copy(w.Header(), with.GetHeaders())
-	}
-	w.WriteHeader(status.GetStatus())
-	var p *Refusal
-	if !errors.As(status, &p) {
-		p = newProblem(status.GetStatus(), status.Error())
-	}
-	_ = json.NewEncoder(w).Encode(p) // nobody is left to tell
-}
-
 // op is one operation of the API.
 type op struct {
 	method, path string
@@ -641,7 +570,7 @@ func addFor[I, O any](
 		}
 		if p := caller(ctx); !p.Roles().For(o.role, application) {
 			s.noteRefusal(ctx, o, application)
-			return nil, huma.Error403Forbidden(fmt.Sprintf(
+			return nil, fault.Forbidden(fmt.Sprintf(
 				"%s may not do this for %s: it needs the role %[3]s, or %[3]s@%[2]s", p.Name,
 				cmp.Or(application, "an application that is not named"), o.role))
 		}
@@ -665,10 +594,9 @@ func register[I, O any](s *Server, o op, has func(auth.Roles, string) bool, h fu
 
 	// Who may not call learns nothing, not even what is wrong with the call. Who may is let in before the body is read.
 	def.Middlewares = huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
-		var status huma.StatusError
 		r, w := humachi.Unwrap(ctx)
-		if err := allow(ctx.Context(), o, has); errors.As(err, &status) {
-			if status.GetStatus() == http.StatusForbidden {
+		if err := allow(ctx.Context(), o, has); err != nil {
+			if fault.Is(err, fault.KindForbidden) {
 				s.noteRefusal(ctx.Context(), o, "")
 			}
 			s.plain(w, r, err)
@@ -719,12 +647,12 @@ func allow(ctx context.Context, o op, has func(auth.Roles, string) bool) error {
 	p := caller(ctx)
 	switch {
 	case p == nil:
-		return huma.Error401Unauthorized("sign in first: idletally login ADDRESS")
+		return fault.Unauthorized("sign in first: idletally login ADDRESS")
 	case p.wantsSecond && !withoutSecond[o.id]:
-		return huma.Error403Forbidden(
+		return fault.Forbidden(
 			"your roles need a second factor: set one up first (idletally sign-in second-factor)")
 	case o.role != "any" && o.role != wire.Viewer && !has(p.Roles(), o.role):
-		return huma.Error403Forbidden(fmt.Sprintf("%s may not do this: it needs the role %s", p.Name, o.role))
+		return fault.Forbidden(fmt.Sprintf("%s may not do this: it needs the role %s", p.Name, o.role))
 	case fresh[o.id]:
 		return isFresh(p)
 	}
@@ -751,7 +679,7 @@ func oneLine(text string) string {
 // plainText refuses control characters in what is said in one line: a title, a name, a reason.
 func plainText(what, text string) error {
 	if strings.ContainsFunc(text, unicode.IsControl) {
-		return huma.Error422UnprocessableEntity(what +
+		return fault.Invalid(what +
 			": it has control characters, such as a line's end: write it in one line")
 	}
 	return nil

@@ -21,6 +21,7 @@ import (
 
 	"idletally/internal/service/auth"
 	"idletally/internal/service/budget"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -439,17 +440,16 @@ func TestFresh(t *testing.T) {
 		{"no second factor, setting one up", who{shown: now, wantsSecond: true}, op{id: "propose-second", role: "any"},
 			0},
 	} {
-		var status huma.StatusError
 		err := allow(context.WithValue(t.Context(), personKey{}, &c.w), c.o, auth.Roles.Everywhere)
 		got := 0
-		if errors.As(err, &status) {
-			got = status.GetStatus()
+		var refused *fault.Error
+		if errors.As(err, &refused) {
+			got = statuses[refused.Kind]
 		}
 
-		var with huma.HeadersError
 		if got != c.status ||
-			(c.status == 401) != (errors.As(err, &with) &&
-				strings.Contains(with.GetHeaders().Get("WWW-Authenticate"), "insufficient_user_authentication")) {
+			(c.status == 401) != (refused != nil &&
+				strings.Contains(headersOf(refused).Get("WWW-Authenticate"), "insufficient_user_authentication")) {
 			t.Errorf("%s: %v", c.what, err)
 		}
 	}

@@ -6,10 +6,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"idletally/internal/core/baseline"
 	"idletally/internal/service/auth"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -18,7 +17,7 @@ import (
 func roleList(list []string) (string, error) {
 	roles, err := auth.ParseRoles(list)
 	if err != nil {
-		return "", huma.Error422UnprocessableEntity(err.Error())
+		return "", fault.Invalid(err.Error())
 	}
 	return kept(roles), nil
 }
@@ -31,7 +30,7 @@ func kept(list []string) string {
 func tagList(tags []string) error {
 	for _, t := range tags {
 		if !baseline.Name.MatchString(t) {
-			return huma.Error422UnprocessableEntity("tag " + t + ": want a-z 0-9 . _ -")
+			return fault.Invalid("tag " + t + ": want a-z 0-9 . _ -")
 		}
 	}
 	return nil
@@ -41,7 +40,7 @@ func tagList(tags []string) error {
 func (s *Server) apart(ctx context.Context, roles auth.Roles) error {
 	p, err := s.holds(ctx)
 	if err == nil && !p.ManagersApprove && roles.Everywhere(wire.Admin) && roles.Somewhere(wire.Reviewer) {
-		err = huma.Error422UnprocessableEntity(
+		err = fault.Invalid(
 			"who manages people approves no plans: give admin and reviewer to two people (idletally policy show)")
 	}
 	return err
@@ -112,7 +111,7 @@ func (s *Server) setRoles(ctx context.Context, in *setRolesRequest) (*shown[wire
 		return nil, err
 	}
 	if in.Name == caller(ctx).Name && !slices.Contains(in.Body.Roles, wire.Admin) {
-		return nil, huma.Error409Conflict("nobody takes the role admin from themselves: another admin has to")
+		return nil, fault.Conflict("nobody takes the role admin from themselves: another admin has to")
 	}
 	if err := s.apart(ctx, in.Body.Roles); err != nil {
 		return nil, err
@@ -146,7 +145,7 @@ func (s *Server) resetPassword(ctx context.Context, in *byName) (*body[wire.OneT
 		return nil, err
 	}
 	if p.Provider {
-		return nil, huma.Error409Conflict(in.Name +
+		return nil, fault.Conflict(in.Name +
 			" signs in by way of the provider, and has no password here")
 	}
 
@@ -172,7 +171,7 @@ func (s *Server) resetPassword(ctx context.Context, in *byName) (*body[wire.OneT
 // removePerson serves: Remove a person; what they did stays in the history.
 func (s *Server) removePerson(ctx context.Context, in *byName) (*struct{}, error) {
 	if in.Name == caller(ctx).Name {
-		return nil, huma.Error409Conflict("nobody removes themselves: another admin has to")
+		return nil, fault.Conflict("nobody removes themselves: another admin has to")
 	}
 	if err := s.Store.RemovePerson(ctx, in.Name); err != nil {
 		return nil, err

@@ -5,8 +5,7 @@ import (
 	"encoding/hex"
 	"sync"
 
-	"github.com/danielgtaylor/huma/v2"
-
+	"idletally/internal/service/fault"
 	"idletally/internal/wire"
 )
 
@@ -59,7 +58,7 @@ type checkStorageRequest struct {
 func (s *Server) checkStorage(ctx context.Context, in *checkStorageRequest) (*body[wire.StorageCheck], error) {
 	from, err := hex.DecodeString(in.After)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity("after: want the value that the part before gave as next")
+		return nil, fault.Invalid("after: want the value that the part before gave as next")
 	}
 
 	out, next, err := s.desk.CheckStorage(ctx, from)

@@ -7,9 +7,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"idletally/internal/service/auth"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -33,7 +32,7 @@ func wireToken(t store.Token) wire.Token {
 func inPerson[I, O any](h func(context.Context, *I) (*O, error)) func(context.Context, *I) (*O, error) {
 	return func(ctx context.Context, in *I) (*O, error) {
 		if caller(ctx).by != "" {
-			return nil, huma.Error403Forbidden("a token may not do this: sign in yourself")
+			return nil, fault.Forbidden("a token may not do this: sign in yourself")
 		}
 		return h(ctx, in)
 	}
@@ -82,10 +81,10 @@ func (s *Server) addToken(ctx context.Context, in *body[wire.NewToken]) (*body[w
 		role, application, _ := auth.SplitRole(r) // it was checked
 		switch {
 		case !slices.Contains(tokenRoles, role):
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf(
+			return nil, fault.Invalid(fmt.Sprintf(
 				"a token cannot have the role %s: want some of %s", r, strings.Join(tokenRoles, ", ")))
 		case r != wire.Viewer && !me.Roles().For(role, application):
-			return nil, huma.Error403Forbidden("you have not got the role " + r + " yourself")
+			return nil, fault.Forbidden("you have not got the role " + r + " yourself")
 		}
 	}
 
@@ -115,7 +114,7 @@ func (s *Server) removeToken(ctx context.Context, in *byID) (*struct{}, error) {
 		return nil, err
 	}
 	if me := caller(ctx); t.Person != me.Name && !me.Roles().Everywhere(wire.Admin) {
-		return nil, huma.Error404NotFound("token " + in.ID + ": not found") // whose it is nobody else is told
+		return nil, fault.NotFound("token " + in.ID + ": not found") // whose it is nobody else is told
 	}
 	if err := s.Store.RemoveToken(ctx, in.ID); err != nil {
 		return nil, err

@@ -5,15 +5,13 @@ import (
 	"encoding/base64"
 	"encoding/json"
 	"fmt"
-	"net/http"
-	"strconv"
+	"math"
 	"strings"
 	"sync"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-
 	"idletally/internal/service/auth"
+	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 )
 
@@ -48,9 +46,8 @@ func (s *Server) right(ctx context.Context, guesses []guess) {
 }
 
 func tooMany(wait time.Duration) error {
-	again := strconv.Itoa(int((wait + time.Second - 1) / time.Second))
-	return huma.ErrorWithHeaders(huma.Error429TooManyRequests("too many wrong tries: try again in "+again+" seconds"),
-		http.Header{"Retry-After": {again}})
+	return fault.TooMany(fmt.Sprintf("too many wrong tries: try again in %d seconds", int(math.Ceil(wait.Seconds()))),
+		wait)
 }
 
 // passwordGuesses are what a try at somebody's password counts as. Who was signed in before with a device is

@@ -6,16 +6,13 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
-	"io"
 	mathrand "math/rand/v2"
 	"net"
 	"reflect"
-	"slices"
 	"strings"
 	"sync"
 	"time"
 
-	"github.com/go-sql-driver/mysql"
 	"github.com/jmoiron/sqlx"
 )
 
@@ -28,37 +25,6 @@ const (
 	maxConns = 24
 	maxIdle  = 12
 )
-
-// ErrUnsure says that a connection broke while a change was being kept: it may be there or not.
-var ErrUnsure = errors.New("the database was lost in this very moment: whether the change was kept is not known")
-
-// retryable tells deadlocks, lock waits, changed records and cluster nodes that are not ready. Whatever was
-// begun is gone then.
-func retryable(err error) bool {
-	var e *mysql.MySQLError
-	if !errors.As(err, &e) {
-		return false
-	}
-	switch e.Number {
-	case 1213, 1205, 1020, 1047:
-		return true
-	}
-	return false
-}
-
-// lost tells that the connection is no good: it broke, the server is ending, or the node is cut off from its cluster.
-func lost(err error) bool {
-	var e *mysql.MySQLError
-	if errors.As(err, &e) {
-		return slices.Contains([]uint16{1047, 1053, 1077, 1079, 1080, 1927}, e.Number)
-	}
-	var n net.Error
-	if errors.As(err, &n) {
-		return !n.Timeout()
-	}
-	return errors.Is(err, mysql.ErrInvalidConn) || errors.Is(err, driver.ErrBadConn) || errors.Is(err, io.EOF) ||
-		errors.Is(err, io.ErrUnexpectedEOF)
-}
 
 // again does something until it succeeds, as long as it may be done again.
 func (p pool) again(ctx context.Context, do func() error) error {
@@ -238,12 +204,11 @@ func (c *connector) Connect(ctx context.Context) (driver.Conn, error) {
 // it is part of the cluster.
 func ready(ctx context.Context, conn driver.Conn) error {
 	x := conn.(driver.ExecerContext)
-	var e *mysql.MySQLError
 	// For reads and for changes of what is there; a server that knows no clusters knows no such variable.
-	if _, err := x.ExecContext(ctx, "SET SESSION wsrep_sync_wait = 3", nil); err != nil &&
-		!(errors.As(err, &e) && e.Number == 1193) {
+	_, err := x.ExecContext(ctx, "SET SESSION wsrep_sync_wait = 3", nil)
+	if number, _ := numbered(err); err != nil && number != erUnknownVariable {
 		return err
 	}
-	_, err := x.ExecContext(ctx, "DO 1", nil)
+	_, err = x.ExecContext(ctx, "DO 1", nil)
 	return err
 }

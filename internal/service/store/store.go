@@ -38,15 +38,6 @@ type Store struct {
 	Seal   func(*chain.Head)     // signs the end of the history; nil leaves it unsigned
 }
 
-// ErrNotFound says that a record is not there.
-var ErrNotFound = errors.New("not found")
-
-// ErrStale says that something is not what its changer saw.
-var ErrStale = errors.New("somebody else has changed this meanwhile: look again")
-
-// ErrConflict says that a record is not in the state that a change needs.
-var ErrConflict = errors.New("conflict")
-
 // Open connects and brings the tables up to date.
 func Open(ctx context.Context, dsn string) (*Store, error) {
 	db, err := connect(ctx, dsn)
@@ -292,11 +283,6 @@ func (s *Store) count(ctx context.Context, query string, args ...any) (n int64, 
 
 // tx runs a transaction.
 func (s *Store) tx(ctx context.Context, f func(tx *sqlx.Tx) error) error { return s.db.tx(ctx, f) }
-
-func duplicate(err error) bool {
-	var e *mysql.MySQLError
-	return errors.As(err, &e) && e.Number == 1062
-}
 
 // one turns "no rows" into ErrNotFound.
 func one(err error, what string) error {
