@@ -20,7 +20,7 @@ import (
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
 	"idletally/internal/core/unixid"
-	"idletally/internal/service/desk"
+	"idletally/internal/service/engine"
 	"idletally/internal/service/mariadb"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -138,7 +138,7 @@ func (b *Big) fill(ctx context.Context) error {
 		return err
 	}
 
-	d := &desk.Desk{Store: st, Log: slog.New(slog.NewTextHandler(b.log, nil)), Memo: drift.NewMemo(400_000)}
+	d := &engine.Engine{Store: st, Log: slog.New(slog.NewTextHandler(b.log, nil)), Memo: drift.NewMemo(400_000)}
 	r := rand.New(rand.NewPCG(1, 1))
 	nodes := tree.Memory{}
 	forests := []tree.Hash{bigTree(nodes, BigFindings, 0)}

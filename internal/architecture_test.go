@@ -1,6 +1,7 @@
 package internal
 
 import (
+	"go/ast"
 	"go/parser"
 	"go/token"
 	"io/fs"
@@ -35,15 +36,37 @@ var allowed = map[string][]string{
 	"internal/atomicfile": {"internal/private"},
 	"internal/private":    {"internal/core"},
 	"internal/handover":   {},
-	"internal/service": {"internal/core", "internal/wire", "internal/inquiry", "internal/report", "internal/archive",
-		"internal/loopback", "internal/tied", "internal/atomicfile", "internal/handover", "internal/service"},
-	"internal/cli": {"internal", "console"},
-	"console":      {},
-	"cmd":          {"internal/cli"},
-	"packaging":    {"internal/cli"},
-	"demo":         {"internal", "demo"},
-	"e2e":          {"internal", "demo", "e2e"},
-	"bench":        {"internal", "demo", "e2e/browser"},
+	// The service, from the outside in: interfaces ask the application, which asks the engine and the store.
+	"internal/service": {"internal/service"},
+	"internal/service/api": {"internal/core", "internal/wire", "internal/service/app", "internal/service/web",
+		"internal/service/budget", "internal/service/fault"},
+	"internal/service/agentapi": {"internal/core", "internal/wire", "internal/service/app", "internal/service/web",
+		"internal/service/authority", "internal/service/budget", "internal/service/fault"},
+	"internal/service/web": {"internal/wire", "internal/service/app", "internal/service/metrics",
+		"internal/service/auth",
+		"internal/service/budget", "internal/service/fault", "internal/service/peer"},
+	"internal/service/metrics": {"internal/core", "internal/wire", "internal/service/app"},
+	"internal/service/app": {"internal/core", "internal/wire", "internal/inquiry", "internal/report",
+		"internal/archive",
+		"internal/service/engine", "internal/service/store", "internal/service/auth", "internal/service/authority",
+		"internal/service/budget", "internal/service/fault", "internal/service/passkey", "internal/service/witness"},
+	"internal/service/engine":    {"internal/core", "internal/wire", "internal/archive", "internal/service/store"},
+	"internal/service/store":     {"internal/core", "internal/wire", "internal/service/auth"},
+	"internal/service/auth":      {"internal/core", "internal/wire"},
+	"internal/service/authority": {"internal/core", "internal/atomicfile"},
+	"internal/service/witness":   {"internal/core", "internal/atomicfile"},
+	"internal/service/mariadb":   {"internal/loopback", "internal/tied", "internal/handover"},
+	"internal/service/budget":    {},
+	"internal/service/fault":     {},
+	"internal/service/passkey":   {},
+	"internal/service/peer":      {},
+	"internal/cli":               {"internal", "console"},
+	"console":                    {},
+	"cmd":                        {"internal/cli"},
+	"packaging":                  {"internal/cli"},
+	"demo":                       {"internal", "demo"},
+	"e2e":                        {"internal", "demo", "e2e"},
+	"bench":                      {"internal", "demo", "e2e/browser"},
 }
 
 // The core has no interface to the world: what it needs is handed to it.
@@ -69,6 +92,18 @@ var schemeOnly = map[string][]string{
 		"internal/core/ntsd", "internal/core/perm/nt", "internal/host", "internal/agent",
 		"internal/private", // of files on Windows
 		"demo", "bench",
+	},
+}
+
+// Who alone may use what comes from outside: the database's driver, and what knows of HTTP as an interface.
+var packageOnly = map[string][]string{
+	"github.com/go-sql-driver/mysql": {"internal/service/store", "internal/service/mariadb"},
+	"github.com/jmoiron/sqlx":        {"internal/service/store"},
+	"github.com/go-chi/chi/v5": {
+		"internal/service/web", "internal/service/api", "internal/service/agentapi", "internal/service/service.go",
+	},
+	"github.com/danielgtaylor/huma/v2": {
+		"internal/service/web", "internal/service/api", "internal/service/service.go",
 	},
 }
 
@@ -112,6 +147,11 @@ func TestImportsPointInwards(t *testing.T) {
 			name := strings.Trim(i.Path.Value, `"`)
 			if top == "internal/core" && slices.Contains(notInCore, name) {
 				t.Errorf("%s imports %s: the core does no input or output", rel, name)
+			}
+
+			if only, ok := packageOnly[name]; ok &&
+				!slices.ContainsFunc(only, func(p string) bool { return rel == p || strings.HasPrefix(rel, p+"/") }) {
+				t.Errorf("%s imports %s: only %v may", rel, name, only)
 			}
 
 			ours, ok := strings.CutPrefix(name, "idletally/")
@@ -169,4 +209,63 @@ func TestCoreHasNoClock(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+}
+
+// Whatever is served passes the edge, which bounds it and knows who calls: no interface puts a handler on a router by
+// itself.
+func TestNothingIsServedPastTheEdge(t *testing.T) {
+	seen := 0
+	for _, pattern := range []string{"service/*.go", "service/api/*.go", "service/agentapi/*.go", "service/web/*.go"} {
+		files, err := filepath.Glob(pattern)
+		if err != nil || len(files) == 0 {
+			t.Fatalf("%s: %d files, %v", pattern, len(files), err)
+		}
+		for _, file := range files {
+			if strings.HasSuffix(file, "_test.go") {
+				continue
+			}
+			f, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, d := range f.Decls {
+				fn, ok := d.(*ast.FuncDecl)
+				if !ok || fn.Name.Name == "Route" && file == "service/web/budgets.go" {
+					continue
+				}
+				ast.Inspect(fn, func(n ast.Node) bool {
+					if call, ok := n.(*ast.CallExpr); ok && routes(call) {
+						t.Errorf("%s: %s serves something past the edge: use Route, or a row of the table", file,
+							fn.Name.Name)
+					} else if ok {
+						seen++
+					}
+					return true
+				})
+			}
+		}
+	}
+	if seen < 500 {
+		t.Errorf("only %d calls were looked at", seen)
+	}
+}
+
+// routes reports whether a call has something served at a path, as chi's routers do.
+func routes(call *ast.CallExpr) bool {
+	sel, ok := call.Fun.(*ast.SelectorExpr)
+	if !ok || len(call.Args) < 2 {
+		return false
+	}
+	switch sel.Sel.Name {
+	case "Get", "Post", "Put", "Delete", "Patch", "Head", "Options", "Connect", "Trace", "Handle", "HandleFunc",
+		"Mount",
+		"Method", "MethodFunc":
+	default:
+		return false
+	}
+	at, ok := call.Args[0].(*ast.BasicLit)
+	if !ok { // a method before it
+		return strings.HasPrefix(sel.Sel.Name, "Method")
+	}
+	return at.Kind == token.STRING && strings.HasPrefix(at.Value, `"/`) || strings.HasPrefix(sel.Sel.Name, "Method")
 }

@@ -112,7 +112,7 @@ func JoinByFile(folder string, got archive.Admission) (host string, err error) {
 	return got.Host, os.Remove(at)
 }
 
-// carried is the desk of a run whose order was carried here.
+// carried is what a run needs whose order was carried here.
 type carried struct {
 	order  *archive.Order
 	report *archive.Report

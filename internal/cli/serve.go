@@ -23,12 +23,14 @@ import (
 	"golang.org/x/sys/unix"
 
 	"idletally/console"
+	"idletally/internal/service"
+	"idletally/internal/service/app"
 	"idletally/internal/service/authority"
-	"idletally/internal/service/desk"
-	service "idletally/internal/service/http"
+	"idletally/internal/service/engine"
 	"idletally/internal/service/mariadb"
 	"idletally/internal/service/peer"
 	"idletally/internal/service/store"
+	"idletally/internal/service/web"
 )
 
 func serveCommand(o *options) *cobra.Command {
@@ -133,14 +135,14 @@ comes from, and starts nothing.`,
 type serving struct {
 	listen, data, dsn string
 	names             []string
-	keep              desk.Retention
-	provider          service.Provider
+	keep              engine.Retention
+	provider          app.Provider
 	authority         string // of the provider
 	front, open       []string
 	people            forPeople
 	perHost           int // MiB
 	proxies           peer.Proxies
-	mail              desk.Mail
+	mail              engine.Mail
 }
 
 // forPeople is a door of its own, with a certificate that people trust anyway.
@@ -190,8 +192,8 @@ func (x *serving) complete() error {
 	}
 
 	for _, what := range x.open {
-		if !slices.Contains(service.Openable, what) {
-			return fmt.Errorf("--open %q: want some of %s", what, strings.Join(service.Openable, ", "))
+		if !slices.Contains(web.Openable, what) {
+			return fmt.Errorf("--open %q: want some of %s", what, strings.Join(web.Openable, ", "))
 		}
 	}
 
@@ -328,7 +330,7 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	}
 	defer st.Close()
 
-	name, password, err := service.FirstAdmin(ctx, st)
+	name, password, err := app.FirstAdmin(ctx, st)
 	if err != nil {
 		return fmt.Errorf("make the first admin: %w", err)
 	}
@@ -351,27 +353,27 @@ func serve(c *cobra.Command, log *slog.Logger, x serving) error {
 	}
 
 	cfg := service.Config{
-		Store:     st,
-		Authority: a,
-		Log:       log,
-		Console:   console.Files(),
-		Build:     built(),
-		Stopping:  ctx.Done(),
-		Keep:      x.keep,
-		Name:      x.names[0],
-		Public:    public,
-		PerHost:   int64(x.perHost) << 20,
-		Open:      x.open,
-		Proxies:   x.proxies,
-		Ended:     filepath.Join(data, "keys", "history.head"),
+		App: app.Config{
+			Store:     st,
+			Authority: a,
+			Log:       log,
+			Build:     built(),
+			Stopping:  ctx.Done(),
+			Keep:      x.keep,
+			Name:      x.names[0],
+			Public:    public,
+			PerHost:   int64(x.perHost) << 20,
+			Ended:     filepath.Join(data, "keys", "history.head"),
+		},
+		Web: web.Config{Console: console.Files(), Open: x.open, Proxies: x.proxies},
 	}
 
 	if x.provider.Issuer != "" {
-		cfg.Provider = &x.provider
+		cfg.App.Provider = &x.provider
 	}
 
 	if x.mail.Server != "" {
-		cfg.Mail = &x.mail
+		cfg.App.Mail = &x.mail
 	}
 
 	handler := service.New(cfg)
@@ -433,7 +435,7 @@ func openapiCommand() *cobra.Command {
 		Short: "Print the OpenAPI 3.1 document of the API",
 		Args:  args(0, 0, "no argument"),
 		RunE: func(c *cobra.Command, _ []string) error {
-			s := service.New(service.Config{Log: slog.New(slog.DiscardHandler)})
+			s := service.New(service.Config{App: app.Config{Log: slog.New(slog.DiscardHandler)}})
 			b, err := s.OpenAPI().MarshalJSON()
 			if err != nil {
 				return err

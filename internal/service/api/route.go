@@ -1,0 +1,240 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"reflect"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+
+	"idletally/internal/service/app"
+	"idletally/internal/service/budget"
+	"idletally/internal/service/web"
+)
+
+// What the table says in a word.
+const (
+	anybody  = app.Anybody
+	signedIn = app.SignedIn
+
+	quick   = app.Quick
+	costly  = app.Costly
+	sending = app.Sending
+	hashing = app.Hashing
+	waiting = app.Waiting
+	asking  = app.Asking
+)
+
+// A route is one operation in the table.
+type route interface {
+	describe() op
+	register(*API)
+}
+
+// An op is what holds of an operation, whatever it takes and answers.
+type op struct {
+	app.Rule
+	method, path string
+	summary      string
+	class        budget.Class // what it costs
+	status       int          // of its answer; 0 is 200, or 204 where it answers nothing
+}
+
+// A row is a route whose operation takes an I and answers an O. What has parameters (path, query, header, cookie), or
+// answers with headers, says so by the tags of its fields; of anything else it is the body.
+type row[I, O any] struct {
+	op
+	serve       handler[I, O]
+	application func(context.Context, *I) (string, error)
+}
+
+// A handler serves an operation.
+type handler[I, O any] func(context.Context, *I) (*O, error)
+
+func get[I, O any](path, id, role string, class budget.Class, serve handler[I, O], summary string) row[I, O] {
+	return rowOf(http.MethodGet, path, id, role, class, serve, summary)
+}
+
+func post[I, O any](path, id, role string, class budget.Class, serve handler[I, O], summary string) row[I, O] {
+	return rowOf(http.MethodPost, path, id, role, class, serve, summary)
+}
+
+func put[I, O any](path, id, role string, class budget.Class, serve handler[I, O], summary string) row[I, O] {
+	return rowOf(http.MethodPut, path, id, role, class, serve, summary)
+}
+
+func del[I, O any](path, id, role string, class budget.Class, serve handler[I, O], summary string) row[I, O] {
+	return rowOf(http.MethodDelete, path, id, role, class, serve, summary)
+}
+
+func rowOf[I, O any](
+	method, path, id, role string, class budget.Class, serve handler[I, O], summary string,
+) row[I, O] {
+	rule := app.Rule{ID: id, Changes: method != http.MethodGet, Role: role}
+	return row[I, O]{op: op{Rule: rule, method: method, path: path, summary: summary, class: class}, serve: serve}
+}
+
+// created has a row answer that something was made.
+func (r row[I, O]) created() row[I, O] { r.status = http.StatusCreated; return r }
+
+// accepted has a row answer that something will be done.
+func (r row[I, O]) accepted() row[I, O] { r.status = http.StatusAccepted; return r }
+
+// of has the role needed for one application alone: the one that what is asked for belongs to.
+func (r row[I, O]) of(application func(context.Context, *I) (string, error)) row[I, O] {
+	r.OfOne, r.application = true, application
+	return r
+}
+
+// named has the role needed for one application alone: the one that a call names.
+func (r row[I, O]) named(application func(*I) string) row[I, O] {
+	return r.of(func(_ context.Context, in *I) (string, error) { return application(in), nil })
+}
+
+// inPerson has an operation called by people themselves alone, and refuses programs.
+func (r row[I, O]) inPerson() row[I, O] { r.InPerson = true; return r }
+
+// fresh has callers show who they are, unless they have just done so.
+func (r row[I, O]) fresh() row[I, O] { r.Fresh = true; return r }
+
+// beforeSecond leaves an operation to who has to set up a second factor first.
+func (r row[I, O]) beforeSecond() row[I, O] { r.BeforeSecond = true; return r }
+
+func (r row[I, O]) describe() op { return r.op }
+
+// register has the operation served.
+func (r row[I, O]) register(s *API) {
+	def := s.definition(r.op)
+	promise[I](&def, r.op)
+
+	takes, answers := reflect.TypeFor[I](), reflect.TypeFor[O]()
+	switch {
+	case answers == reflect.TypeFor[app.Download]():
+		huma.Register(s.api, def, func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
+			out, err := r.answer(ctx, s, in)
+			if err != nil {
+				return nil, err
+			}
+			return s.stream(any(out).(*app.Download), r.op), nil
+		})
+	case hasParameters(takes) && isAnswer(answers):
+		huma.Register(s.api, def, func(ctx context.Context, in *I) (*O, error) { return r.answer(ctx, s, in) })
+	case hasParameters(takes):
+		huma.Register(s.api, def, func(ctx context.Context, in *I) (*body[O], error) {
+			return bodied(r.answer(ctx, s, in))
+		})
+	case isAnswer(answers):
+		huma.Register(s.api, def, func(ctx context.Context, in *body[I]) (*O, error) {
+			return r.answer(ctx, s, &in.Body)
+		})
+	default:
+		huma.Register(s.api, def, func(ctx context.Context, in *body[I]) (*body[O], error) {
+			return bodied(r.answer(ctx, s, &in.Body))
+		})
+	}
+
+	explain(s.api.OpenAPI().Paths[def.Path], r.method)
+}
+
+// answer serves a call, unless its role is for another application.
+func (r row[I, O]) answer(ctx context.Context, s *API, in *I) (*O, error) {
+	if r.application != nil {
+		application, err := r.application(ctx, in)
+		if err != nil {
+			return nil, s.Problem(err)
+		}
+		if err := s.AllowFor(ctx, r.Rule, application); err != nil {
+			return nil, s.Problem(err)
+		}
+	}
+
+	out, err := r.serve(ctx, in)
+	if err != nil {
+		return nil, s.Problem(err)
+	}
+	return out, nil
+}
+
+// body is a call or an answer that has nothing but a body.
+type body[T any] struct{ Body T }
+
+func bodied[T any](out *T, err error) (*body[T], error) {
+	if err != nil {
+		return nil, err
+	}
+	return &body[T]{*out}, nil
+}
+
+// hasParameters reports whether a type is of a whole call, and not of its body.
+func hasParameters(t reflect.Type) bool {
+	return t.Kind() == reflect.Struct && (t.NumField() == 0 || hasTag(t, "path", "query", "header", "cookie")) ||
+		reflect.PointerTo(t).Implements(reflect.TypeFor[huma.Resolver]())
+}
+
+// isAnswer reports whether a type is of a whole answer, and not of its body.
+func isAnswer(t reflect.Type) bool {
+	return t == reflect.TypeFor[huma.StreamResponse]() ||
+		t.Kind() == reflect.Struct && (t.NumField() == 0 || hasTag(t, "header"))
+}
+
+func hasTag(t reflect.Type, names ...string) bool {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		for _, name := range names {
+			if _, ok := f.Tag.Lookup(name); ok {
+				return true
+			}
+		}
+		if f.Anonymous && f.Type.Kind() == reflect.Struct && hasTag(f.Type, names...) {
+			return true
+		}
+	}
+	return false
+}
+
+// stream writes a file. What fails half way is cut, so that nobody takes it for all: it is logged.
+func (s *API) stream(f *app.Download, o op) *huma.StreamResponse {
+	return &huma.StreamResponse{Body: func(ctx huma.Context) {
+		ctx.SetHeader("Content-Type", f.Type)
+		if f.Name != "" {
+			ctx.SetHeader("Content-Disposition", fmt.Sprintf("attachment; filename=%q", f.Name))
+		}
+		if err := f.Write(ctx.Context(), ctx.BodyWriter()); err != nil {
+			s.Log.Error("a file was not written to its end", "operation", o.ID, "error", err)
+			panic(http.ErrAbortHandler)
+		}
+	}}
+}
+
+// definition returns what the API's own machinery is told of an operation. Who may not call learns nothing, not even
+// what is wrong with the call; who may is let in before the body is read.
+func (s *API) definition(o op) huma.Operation {
+	def := huma.Operation{
+		Method:        o.method,
+		Path:          web.ApiPath + o.path,
+		OperationID:   o.ID,
+		Summary:       o.summary,
+		DefaultStatus: o.status,
+		Metadata:      map[string]any{"role": o.Role},
+		MaxBodyBytes:  web.MaxBody,
+	}
+
+	def.Middlewares = huma.Middlewares{func(ctx huma.Context, next func(huma.Context)) {
+		r, w := humachi.Unwrap(ctx)
+		if err := s.Allow(ctx.Context(), o.Rule); err != nil {
+			s.Plain(w, r, err)
+			return
+		}
+
+		within, leave, err := s.Enter(ctx.Context(), o.class, web.Personally(r))
+		if err != nil {
+			s.Plain(w, r, err)
+			return
+		}
+		defer leave()
+		next(huma.WithContext(ctx, within))
+	}}
+	return def
+}

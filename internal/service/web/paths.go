@@ -1,0 +1,28 @@
+package web
+
+// Paths that are treated apart before it is known which operation they are of.
+const (
+	ApiPath     = "/api/v1"
+	signInPath  = ApiPath + "/sign-in"
+	followPath  = ApiPath + "/happenings"
+	calculators = ApiPath + "/calculate/"
+	importPath  = ApiPath + "/snapshots/import"
+	reportPath  = ApiPath + "/runs/report"
+)
+
+const (
+	MaxBody   = 2 << 20
+	maxImport = 4 << 30
+	maxReport = 1 << 30
+)
+
+// large returns how many bytes a body may have that is read as it comes; 0 of any other call.
+func large(path string) int64 {
+	switch path {
+	case importPath:
+		return maxImport
+	case reportPath:
+		return maxReport
+	}
+	return 0
+}
