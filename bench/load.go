@@ -22,6 +22,7 @@ import (
 	"idletally/demo"
 	"idletally/internal/client"
 	"idletally/internal/core/access"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
@@ -362,10 +363,10 @@ func (f *crowd) together(ctx context.Context, s *demo.Stage, api *client.Client,
 			if err != nil {
 				return err
 			}
-			if snap.State == "ready" {
+			if snap.State == lifecycle.SnapshotReady {
 				break
 			}
-			if snap.State != "waiting" {
+			if snap.State != lifecycle.SnapshotWaiting {
 				return fmt.Errorf("snapshot %s is %s: %s", id, snap.State, snap.Message)
 			}
 

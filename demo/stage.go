@@ -26,6 +26,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"idletally/internal/client"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/loopback"
 	"idletally/internal/samba"
 	"idletally/internal/tied"
@@ -386,7 +387,7 @@ func Snapshot(ctx context.Context, api *client.Client, application, host string)
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()
 	snap, err := api.TakeSnapshot(ctx, wire.NewSnapshot{Application: application, Host: host})
-	for err == nil && snap.State == "waiting" {
+	for err == nil && snap.State == lifecycle.SnapshotWaiting {
 		select {
 		case <-ctx.Done():
 			return snap, fmt.Errorf("snapshot of %s on %s: %w", application, host, ctx.Err())
@@ -394,7 +395,7 @@ func Snapshot(ctx context.Context, api *client.Client, application, host string)
 		}
 		snap, err = api.Snapshot(ctx, snap.ID)
 	}
-	if err == nil && snap.State != "ready" {
+	if err == nil && snap.State != lifecycle.SnapshotReady {
 		err = fmt.Errorf("snapshot of %s on %s: %s", application, host, snap.Message)
 	}
 	return snap, err

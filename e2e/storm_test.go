@@ -238,7 +238,7 @@ func TestStorm(t *testing.T) {
 			for over.Err() == nil {
 				_ = agent.SendNodes(over, zeros)
 				_ = agent.SendNodes(over, counts)
-				_ = agent.RunDone(over, "nosuchwork000000", wire.RunDone{State: strings.Repeat("x", 30<<20)})
+				_ = agent.RunDone(over, "nosuchwork000000", wire.RunDone{Message: strings.Repeat("x", 30<<20)})
 				_, _ = agent.Missing(over, make([]tree.Hash, 60_000))
 			}
 		})

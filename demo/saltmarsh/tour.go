@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"idletally/demo"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/wire"
 )
 
@@ -260,7 +261,7 @@ func (g *guide) settled() error {
 		}
 		waiting := false
 		for _, s := range snaps {
-			waiting = waiting || s.State == "waiting"
+			waiting = waiting || s.State == lifecycle.SnapshotWaiting
 		}
 		if !waiting {
 			return nil

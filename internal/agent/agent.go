@@ -25,6 +25,7 @@ import (
 
 	"idletally/internal/atomicfile"
 	"idletally/internal/client"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -583,7 +584,7 @@ func (a *Agent) run(ctx context.Context, to runSink, w *wire.Work, done, total *
 	fail := func(format string, args ...any) error {
 		msg := fmt.Sprintf(format, args...)
 		a.Log.Error("run failed", "work", w.ID, "reason", msg)
-		return to.RunDone(ctx, w.ID, wire.RunDone{State: "failed", Message: msg})
+		return to.RunDone(ctx, w.ID, wire.RunDone{State: lifecycle.PartFailed, Message: msg})
 	}
 	if _, err := a.believe(nil, w.Succession); err != nil {
 		return fail("order refused: %v", err)
@@ -665,14 +666,14 @@ func (a *Agent) run(ctx context.Context, to runSink, w *wire.Work, done, total *
 	defer hangUp()
 
 	r.Files = reach
-	end := wire.RunDone{State: "finished"}
+	end := wire.RunDone{State: lifecycle.PartFinished}
 	if err := r.Run(ctx); err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		end.State, end.Message = "failed", err.Error()
+		end.State, end.Message = lifecycle.PartFailed, err.Error()
 		if errors.Is(err, change.ErrHalted) {
-			end.State = "halted"
+			end.State = lifecycle.PartHalted
 		}
 	}
 
@@ -681,7 +682,7 @@ func (a *Agent) run(ctx context.Context, to runSink, w *wire.Work, done, total *
 		return err
 	}
 
-	if end.State == "finished" {
+	if end.State == lifecycle.PartFinished {
 		if end.Wrong, err = r.Verify(ctx); err != nil {
 			return err
 		}
@@ -706,7 +707,7 @@ func (a *Agent) run(ctx context.Context, to runSink, w *wire.Work, done, total *
 	if err := to.RunDone(ctx, w.ID, end); err != nil {
 		return err
 	}
-	if _, direct := to.(*client.Agent); direct && end.State == "finished" { // the service has it all
+	if _, direct := to.(*client.Agent); direct && end.State == lifecycle.PartFinished { // the service has it all
 		return stow(filepath.Join(a.Folder, "runs"), order.Run)
 	}
 

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"idletally/internal/archive"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
@@ -111,7 +112,7 @@ func TestOrdersByANewerKey(t *testing.T) {
 			t.Fatal(err)
 		}
 
-		if x.says == "" && (s.ended[0].State != "finished" || st.Mode().Perm() != 0o640) ||
+		if x.says == "" && (s.ended[0].State != lifecycle.PartFinished || st.Mode().Perm() != 0o640) ||
 			x.says != "" && (!strings.Contains(s.ended[0].Message, x.says) || st.Mode().Perm() != 0o600) {
 			t.Errorf("%s: %+v, %v", x.what, s.ended, st.Mode())
 		}

@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/plan"
 	"idletally/internal/wire"
 )
@@ -86,7 +87,8 @@ func reported(t testing.TB, key *ecdsa.PrivateKey, chunks ...string) []byte {
 		}
 	}
 	if err == nil {
-		err = r.End(wire.RunDone{State: "finished", Done: 3, Results: []plan.Result{{Step: 1, Reason: "why"}}}, key)
+		err = r.End(wire.RunDone{State: lifecycle.PartFinished, Done: 3,
+			Results: []plan.Result{{Step: 1, Reason: "why"}}}, key)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -128,7 +130,8 @@ func TestReports(t *testing.T) {
 
 		changed := bytes.Clone(small)
 		changed[n] ^= 1
-		if got, _, err := proved(changed, &key.PublicKey); err == nil && (got.State != "finished" || got.Done != 3) {
+		if got, _, err := proved(changed, &key.PublicKey); err == nil &&
+			(got.State != lifecycle.PartFinished || got.Done != 3) {
 			t.Fatalf("byte %d changed: %+v", n, got)
 		}
 	}

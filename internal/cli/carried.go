@@ -15,6 +15,7 @@ import (
 	"idletally/internal/agent"
 	"idletally/internal/archive"
 	"idletally/internal/client"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/untrusted"
 	"idletally/internal/wire"
 )
@@ -170,7 +171,7 @@ command goes on where it was.`,
 				printable(done.Message), "report", printable(a[1])); err != nil {
 				return err
 			}
-			if done.State != "finished" || other["skipped"]+other["refused"]+len(done.Wrong) > 0 {
+			if done.State != lifecycle.PartFinished || other["skipped"]+other["refused"]+len(done.Wrong) > 0 {
 				return fmt.Errorf("%w", errNotSo)
 			}
 

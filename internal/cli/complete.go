@@ -13,6 +13,7 @@ import (
 	"idletally/internal/client"
 	"idletally/internal/core/access"
 	"idletally/internal/core/baseline"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/wire"
 )
 
@@ -56,11 +57,11 @@ var places = map[string]names{
 	},
 	"PLAN": func(ctx context.Context, api *client.Client, _ []string) ([]string, error) {
 		all, err := api.Plans(ctx, "", mostNames)
-		return each(all, err, func(p wire.Plan) string { return p.ID + "\t" + p.State + ": " + p.Title })
+		return each(all, err, func(p wire.Plan) string { return p.ID + "\t" + string(p.State) + ": " + p.Title })
 	},
 	"RUN": func(ctx context.Context, api *client.Client, _ []string) ([]string, error) {
 		all, err := api.Runs(ctx, mostNames)
-		return each(all, err, func(r wire.Run) string { return r.ID + "\t" + r.State + ": " + r.Title })
+		return each(all, err, func(r wire.Run) string { return r.ID + "\t" + string(r.State) + ": " + r.Title })
 	},
 	"SNAPSHOT": func(ctx context.Context, api *client.Client, _ []string) ([]string, error) {
 		all, err := api.Snapshots(ctx, "", "", mostNames)
@@ -74,7 +75,7 @@ var places = map[string]names{
 		}
 		all, err := api.Editions(ctx, before[0])
 		return each(all, err, func(e wire.Edition) string {
-			return strconv.Itoa(e.Number) + "\t" + e.State + ", by " + e.Author
+			return strconv.Itoa(e.Number) + "\t" + string(e.State) + ", by " + e.Author
 		})
 	},
 	"RULE": func(ctx context.Context, api *client.Client, before []string) ([]string, error) {
@@ -129,7 +130,7 @@ var choices = map[string][]string{
 	"EFFECT":    {"opens", "closes"},
 	"FORMAT":    {"html", "csv", "junit", "openmetrics"},
 	"KIND":      wire.NoticeKinds,
-	"STATE":     wire.HostStates,
+	"STATE":     lifecycle.Words(lifecycle.Hosts),
 }
 
 // nounsOf are the things that NAME stands for, by the noun of a command.

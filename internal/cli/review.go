@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"idletally/internal/client"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/wire"
 )
 
@@ -41,7 +42,7 @@ func decide(o *options, approve bool) *cobra.Command {
 
 			next := ""
 			switch {
-			case p.State == "in review":
+			case p.State == lifecycle.PlanInReview:
 				next = fmt.Sprintf("%d of %d have approved: another reviewer", p.Standing(), p.Needed)
 			case approve:
 				next = "an operator: idletally run start " + p.ID
@@ -142,7 +143,7 @@ func showReview(c *cobra.Command, p wire.Plan) {
 		}
 	}
 
-	if p.State == "in review" && p.Needed > 1 {
+	if p.State == lifecycle.PlanInReview && p.Needed > 1 {
 		printf(c, "%d of %d reviewers have approved", p.Standing(), p.Needed)
 	}
 

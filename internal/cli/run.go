@@ -10,6 +10,7 @@ import (
 	"golang.org/x/term"
 
 	"idletally/internal/client"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/wire"
 )
 
@@ -228,7 +229,7 @@ func showRun(o *options, c *cobra.Command, api *client.Client, r wire.Run) error
 	for _, h := range r.Hosts {
 		t.add(h.Host, h.State, strconv.Itoa(h.Total), strconv.Itoa(h.Done), strconv.Itoa(h.Already),
 			strconv.Itoa(h.Skipped), strconv.Itoa(h.Refused), strconv.Itoa(h.Wrong), h.Message)
-		bad = bad || h.Skipped+h.Refused+h.Wrong > 0 || h.State == "failed"
+		bad = bad || h.Skipped+h.Refused+h.Wrong > 0 || h.State == lifecycle.PartFailed
 	}
 
 	if o.output == "table" {
@@ -242,7 +243,7 @@ func showRun(o *options, c *cobra.Command, api *client.Client, r wire.Run) error
 		return err
 	}
 
-	if o.output == "table" && r.State != "running" {
+	if o.output == "table" && r.State != lifecycle.RunRunning {
 		results, err := api.ResultPages(r.ID).Page(c.Context(), "", shownResults)
 		if err != nil {
 			return err
@@ -257,7 +258,7 @@ func showRun(o *options, c *cobra.Command, api *client.Client, r wire.Run) error
 				*results.Total-int64(len(results.Items)), r.ID)
 		}
 
-		if r.State == "finished" {
+		if r.State == lifecycle.RunFinished {
 			printf(c, "Put it back with: idletally plan restore %s", r.ID)
 		}
 	}

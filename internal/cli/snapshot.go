@@ -15,6 +15,7 @@ import (
 	"golang.org/x/term"
 
 	"idletally/internal/client"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/perm"
 	"idletally/internal/wire"
 )
@@ -233,7 +234,8 @@ func waitFor(c *cobra.Command, api *client.Client, all []wire.AskedSnapshot, wai
 	defer progress.end()
 
 	for i := range all {
-		for all[i].Snapshot != nil && all[i].Snapshot.State == "waiting" && time.Now().Before(deadline) {
+		for all[i].Snapshot != nil && all[i].Snapshot.State == lifecycle.SnapshotWaiting &&
+			time.Now().Before(deadline) {
 			select {
 			case <-c.Context().Done():
 				return c.Context().Err()
@@ -265,9 +267,9 @@ func (o *options) taken(c *cobra.Command, all []wire.AskedSnapshot, wait time.Du
 
 		switch {
 		case s == nil:
-		case s.Message != "" && s.State != "waiting":
+		case s.Message != "" && s.State != lifecycle.SnapshotWaiting:
 			all[i].Problem = s.Message
-		case s.State != "waiting", wait == 0:
+		case s.State != lifecycle.SnapshotWaiting, wait == 0:
 			continue
 		case s.Taken != nil:
 			all[i].Problem = fmt.Sprintf(
@@ -298,7 +300,7 @@ func (o *options) taken(c *cobra.Command, all []wire.AskedSnapshot, wait time.Du
 		for _, x := range all {
 			id, state := "", ""
 			if x.Snapshot != nil {
-				id, state = x.Snapshot.ID, x.Snapshot.State
+				id, state = x.Snapshot.ID, string(x.Snapshot.State)
 			}
 			t.add(x.Host, id, state, x.Problem)
 		}
@@ -333,7 +335,7 @@ type takeProgress struct {
 }
 
 func (p *takeProgress) show(i int, s wire.Snapshot) {
-	if s.State != "waiting" || s.Seen == 0 || !term.IsTerminal(int(os.Stderr.Fd())) {
+	if s.State != lifecycle.SnapshotWaiting || s.Seen == 0 || !term.IsTerminal(int(os.Stderr.Fd())) {
 		return
 	}
 

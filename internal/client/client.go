@@ -16,6 +16,7 @@ import (
 	"strings"
 	"time"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/wire"
 )
 
@@ -874,7 +875,7 @@ func (c *Client) watchOnce(ctx context.Context, id string, each func(wire.Run)) 
 			return fmt.Errorf("event: %w", err)
 		}
 		each(run)
-		if run.State != "running" {
+		if run.State != lifecycle.RunRunning {
 			return errEnded
 		}
 

@@ -180,7 +180,7 @@ func TestWatchGoesOn(t *testing.T) {
 	})
 
 	var states []string
-	if err := c.Watch(t.Context(), "r", func(r wire.Run) { states = append(states, r.State) }); err != nil ||
+	if err := c.Watch(t.Context(), "r", func(r wire.Run) { states = append(states, string(r.State)) }); err != nil ||
 		strings.Join(states, " ") != "running finished" || asked != 4 {
 		t.Errorf("asked %d times: %v, %v", asked, states, err)
 	}
@@ -196,7 +196,7 @@ func TestWatch(t *testing.T) {
 		fmt.Fprint(w, "event: run\ndata: {\"state\":\"running\"}\n\nevent: run\ndata: {\"state\":\"finished\"}\n\n")
 	})
 	var states []string
-	err := c.Watch(t.Context(), "r", func(r wire.Run) { states = append(states, r.State) })
+	err := c.Watch(t.Context(), "r", func(r wire.Run) { states = append(states, string(r.State)) })
 	if err != nil || strings.Join(states, " ") != "running finished" {
 		t.Errorf("%v, %v", states, err)
 	}

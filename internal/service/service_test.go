@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/service/app"
 	"idletally/internal/service/web"
 	"idletally/internal/wire"
@@ -305,28 +306,34 @@ func TestOpenMetricsOfTheService(t *testing.T) {
 	}
 }
 
-// Hosts, plans and runs are counted in each state that the document of the API knows them in.
-func TestStatesAreCounted(t *testing.T) {
+// The document of the API knows each state by the words of package lifecycle, all of them.
+func TestStatesOfTheDocument(t *testing.T) {
 	doc := bare().OpenAPI()
-	schemas := doc.Components.Schemas.Map()
-	known := map[string][]any{
-		"plan": schemas["Plan"].Properties["state"].Enum,
-		"run":  schemas["Run"].Properties["state"].Enum,
+	known := map[string][]any{}
+	for _, name := range []string{"Plan", "Run", "RunHost", "Snapshot", "Edition"} {
+		known[name] = doc.Components.Schemas.Map()[name].Properties["state"].Enum
 	}
-
-	for _, p := range doc.Paths["/api/v1/hosts"].Get.Parameters {
-		if p.Name == "state" {
-			known["host"] = p.Schema.Enum
+	for call, path := range map[string]string{"hosts that are listed": "/hosts", "plans that are listed": "/plans"} {
+		for _, p := range doc.Paths["/api/v1"+path].Get.Parameters {
+			if p.Name == "state" {
+				known[call] = p.Schema.Enum
+			}
 		}
 	}
 
 	for name, states := range map[string][]string{
-		"plan": append(slices.Clone(wire.PlanStates), "expired"),
-		"run":  wire.RunStates,
-		"host": wire.HostStates,
+		"Plan":                  append(lifecycle.Words(lifecycle.Plans), string(lifecycle.PlanExpired)),
+		"Run":                   lifecycle.Words(lifecycle.Runs),
+		"RunHost":               lifecycle.Words(lifecycle.Parts),
+		"Snapshot":              lifecycle.Words(lifecycle.Snapshots),
+		"Edition":               lifecycle.Words(lifecycle.Editions),
+		"hosts that are listed": lifecycle.Words(lifecycle.Hosts),
+		"plans that are listed": lifecycle.Words(lifecycle.Plans),
 	} {
-		if got, want := fmt.Sprint(known[name]), fmt.Sprint(states); got != want {
-			t.Errorf("%s: %s, and %s are counted", name, got, want)
-		}
+		t.Run(name, func(t *testing.T) {
+			if got, want := fmt.Sprint(known[name]), fmt.Sprint(states); got != want {
+				t.Errorf("%s in the document, and %s are there", got, want)
+			}
+		})
 	}
 }

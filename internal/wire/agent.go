@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -148,11 +149,11 @@ type Reply struct {
 
 // RunDone ends a run on one host. The originals were sent before.
 type RunDone struct {
-	State   string        `json:"state"` // finished, halted or failed
-	Message string        `json:"message,omitempty"`
-	Done    int           `json:"done"`
-	Results []plan.Result `json:"results"` // those that are not simply done
-	Wrong   []plan.Result `json:"wrong,omitempty"`
+	State   lifecycle.Part `json:"state"` // finished, halted or failed
+	Message string         `json:"message,omitempty"`
+	Done    int            `json:"done"`
+	Results []plan.Result  `json:"results"` // those that are not simply done
+	Wrong   []plan.Result  `json:"wrong,omitempty"`
 }
 
 // The protocols that agents and the service speak: Protocol is this program's, and OldestProtocol the oldest

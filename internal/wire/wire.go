@@ -8,6 +8,7 @@ import (
 
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/verdict"
@@ -184,9 +185,6 @@ type OneTime struct {
 	Password string `json:"password"`
 	Passkeys int    `json:"passkeys,omitempty" doc:"Of theirs, that go on counting: whoever had their password may have added some"`
 }
-
-// HostStates are how hosts stand: without an agent yet, with nothing that leads there, heard of lately, or not.
-var HostStates = []string{"invited", "carried", "calling", "silent"}
 
 // Host is a machine whose paths are kept.
 type Host struct {
@@ -416,15 +414,15 @@ type HostProblem struct {
 
 // Edition is one numbered text of a baseline.
 type Edition struct {
-	Application string     `json:"application"`
-	Number      int        `json:"number"`
-	State       string     `json:"state" enum:"draft,published,former"`
-	Title       string     `json:"title"`
-	Author      string     `json:"author"`
-	Created     time.Time  `json:"created"`
-	PublishedBy string     `json:"published_by,omitempty"`
-	Published   *time.Time `json:"published,omitempty"`
-	Text        string     `json:"text,omitempty"`
+	Application string            `json:"application"`
+	Number      int               `json:"number"`
+	State       lifecycle.Edition `json:"state" enum:"draft,published,former"`
+	Title       string            `json:"title"`
+	Author      string            `json:"author"`
+	Created     time.Time         `json:"created"`
+	PublishedBy string            `json:"published_by,omitempty"`
+	Published   *time.Time        `json:"published,omitempty"`
+	Text        string            `json:"text,omitempty"`
 }
 
 // Application sums up what is kept of one application.
@@ -468,22 +466,22 @@ type AskedSnapshot struct {
 
 // Snapshot is what one host's paths looked like at one time.
 type Snapshot struct {
-	ID          string     `json:"id"`
-	Host        string     `json:"host"`
-	Application string     `json:"application"`
-	State       string     `json:"state" enum:"waiting,ready,failed"`
-	Root        string     `json:"root,omitempty" doc:"SHA-256 over all paths and their permissions"`
-	Roots       []string   `json:"roots"`
-	Paths       int64      `json:"paths"`
-	Gaps        int64      `json:"gaps" doc:"Paths that could not be read"`
-	Denied      []Denied   `json:"denied,omitempty"`
-	Message     string     `json:"message,omitempty"`
-	RequestedBy string     `json:"requested_by,omitempty"`
-	Heard       bool       `json:"heard,omitempty" doc:"Nobody asked for it: the agent heard of changes"`
-	Created     time.Time  `json:"created"`
-	Taken       *time.Time `json:"taken,omitempty"`
-	Seen        int64      `json:"seen,omitempty" doc:"While it is taken: paths looked at so far"`
-	Expected    int64      `json:"expected,omitempty" doc:"While it is taken: paths of the snapshot before"`
+	ID          string             `json:"id"`
+	Host        string             `json:"host"`
+	Application string             `json:"application"`
+	State       lifecycle.Snapshot `json:"state" enum:"waiting,ready,failed"`
+	Root        string             `json:"root,omitempty" doc:"SHA-256 over all paths and their permissions"`
+	Roots       []string           `json:"roots"`
+	Paths       int64              `json:"paths"`
+	Gaps        int64              `json:"gaps" doc:"Paths that could not be read"`
+	Denied      []Denied           `json:"denied,omitempty"`
+	Message     string             `json:"message,omitempty"`
+	RequestedBy string             `json:"requested_by,omitempty"`
+	Heard       bool               `json:"heard,omitempty" doc:"Nobody asked for it: the agent heard of changes"`
+	Created     time.Time          `json:"created"`
+	Taken       *time.Time         `json:"taken,omitempty"`
+	Seen        int64              `json:"seen,omitempty" doc:"While it is taken: paths looked at so far"`
+	Expected    int64              `json:"expected,omitempty" doc:"While it is taken: paths of the snapshot before"`
 }
 
 // Denied is a path that could not be read.
@@ -723,20 +721,13 @@ type Ref struct {
 	Seq    int    `json:"seq"`
 }
 
-// PlanStates are the states that plans are kept in; one that was approved too long ago is shown as expired.
-// RunStates are those of runs.
-var (
-	PlanStates = []string{"draft", "in review", "approved", "declined", "running", "halted", "finished"}
-	RunStates  = []string{"running", "halted", "finished"}
-)
-
 // Plan is ordered steps under review.
 type Plan struct {
 	ID          string         `json:"id"`
 	Application string         `json:"application"`
 	Kind        string         `json:"kind" enum:"remediation,restore,adjustment"`
 	Title       string         `json:"title"`
-	State       string         `json:"state" enum:"draft,in review,approved,declined,running,halted,finished,expired"`
+	State       lifecycle.Plan `json:"state" enum:"draft,in review,approved,declined,running,halted,finished,expired"`
 	Author      string         `json:"author"`
 	Created     time.Time      `json:"created"`
 	Digest      string         `json:"digest" doc:"SHA-256 of what will run; approval holds for exactly this"`
@@ -850,30 +841,30 @@ type Decision struct {
 
 // Run is one execution of a plan.
 type Run struct {
-	ID          string     `json:"id"`
-	Application string     `json:"application"`
-	Plan        string     `json:"plan"`
-	Title       string     `json:"title"`
-	State       string     `json:"state" enum:"running,halted,finished"`
-	StartedBy   string     `json:"started_by"`
-	Started     time.Time  `json:"started"`
-	Ended       *time.Time `json:"ended,omitempty"`
-	Hosts       []RunHost  `json:"hosts"`
+	ID          string        `json:"id"`
+	Application string        `json:"application"`
+	Plan        string        `json:"plan"`
+	Title       string        `json:"title"`
+	State       lifecycle.Run `json:"state" enum:"running,halted,finished"`
+	StartedBy   string        `json:"started_by"`
+	Started     time.Time     `json:"started"`
+	Ended       *time.Time    `json:"ended,omitempty"`
+	Hosts       []RunHost     `json:"hosts"`
 }
 
 // RunHost is a run on one host.
 type RunHost struct {
-	Wave     int    `json:"wave" db:"wave" doc:"Hosts of wave 1 run when those of wave 0 have ended well"`
-	Host     string `json:"host" db:"host"`
-	State    string `json:"state" db:"state" enum:"waiting,running,halted,finished,failed"`
-	Total    int    `json:"total" db:"total"`
-	Progress int    `json:"progress" db:"progress"`
-	Done     int    `json:"done" db:"done"`
-	Already  int    `json:"already" db:"already" doc:"As planned before the run came"`
-	Skipped  int    `json:"skipped" db:"skipped" doc:"No longer as reviewed"`
-	Refused  int    `json:"refused" db:"refused"`
-	Wrong    int    `json:"wrong" db:"wrong" doc:"Done, but changed again by somebody before the last look"`
-	Message  string `json:"message,omitempty" db:"message"`
+	Wave     int            `json:"wave" doc:"Hosts of wave 1 run when those of wave 0 have ended well"`
+	Host     string         `json:"host"`
+	State    lifecycle.Part `json:"state" enum:"waiting,running,halted,finished,failed"`
+	Total    int            `json:"total"`
+	Progress int            `json:"progress"`
+	Done     int            `json:"done"`
+	Already  int            `json:"already" doc:"As planned before the run came"`
+	Skipped  int            `json:"skipped" doc:"No longer as reviewed"`
+	Refused  int            `json:"refused"`
+	Wrong    int            `json:"wrong" doc:"Done, but changed again by somebody before the last look"`
+	Message  string         `json:"message,omitempty"`
 }
 
 // RunResult is a step that is not simply done.
@@ -887,16 +878,16 @@ type RunResult struct {
 
 // History is one line of the audit log.
 type History struct {
-	ID      string    `json:"id" db:"id"`
-	At      time.Time `json:"at" db:"at"`
-	Who     string    `json:"who" db:"who"`
-	Token   string    `json:"token,omitempty" db:"token" doc:"Of theirs, that a program did it with"`
-	What    string    `json:"what" db:"what"`
-	Subject string    `json:"subject" db:"subject"`
-	Detail  string    `json:"detail,omitempty" db:"detail"`
+	ID      string    `json:"id"`
+	At      time.Time `json:"at"`
+	Who     string    `json:"who"`
+	Token   string    `json:"token,omitempty" doc:"Of theirs, that a program did it with"`
+	What    string    `json:"what"`
+	Subject string    `json:"subject"`
+	Detail  string    `json:"detail,omitempty"`
 
-	Sentence string `json:"sentence" db:"-" doc:"All of it as one says it"`
-	About    string `json:"about,omitempty" db:"-" doc:"What the subject is: plan, run, host, application or person"`
+	Sentence string `json:"sentence" doc:"All of it as one says it"`
+	About    string `json:"about,omitempty" doc:"What the subject is: plan, run, host, application or person"`
 }
 
 // Storage is how much is stored.

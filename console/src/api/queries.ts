@@ -1,5 +1,5 @@
 import { keepPreviousData, useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { api, body, Problem, type Schemas } from "./client";
+import { api, body, type Plan, Problem, type Schemas } from "./client";
 import { whole } from "./pages";
 import { showPasskey } from "./passkeys";
 import { keys } from "./keys";
@@ -109,9 +109,24 @@ export const useWaivers = (application: string, all: boolean) =>
       ),
   });
 
-export const planStates = ["draft", "in review", "approved", "declined", "running", "halted", "finished"] as const;
+/** A state that plans are kept in; one that was approved too long ago is only shown as expired. */
+export type PlanState = Exclude<Plan["state"], "expired">;
 
-export const usePlans = (state?: (typeof planStates)[number]) =>
+// A record, so that the compiler wants each state that the service has.
+const placeOf: Record<PlanState, number> = {
+  draft: 0,
+  "in review": 1,
+  approved: 2,
+  declined: 3,
+  running: 4,
+  halted: 5,
+  finished: 6,
+};
+
+/** The states of plans, in their order. */
+export const planStates = (Object.keys(placeOf) as PlanState[]).sort((a, b) => placeOf[a] - placeOf[b]);
+
+export const usePlans = (state?: PlanState) =>
   useInfiniteQuery({
     queryKey: keys.plans(state),
     initialPageParam: "",

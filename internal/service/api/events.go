@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/service/app"
 	"idletally/internal/wire"
 )
@@ -129,7 +130,7 @@ func (s *API) runEvents(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 
-		if run.State != "running" {
+		if run.State != lifecycle.RunRunning {
 			return
 		}
 

@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"idletally/internal/core/chain"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/auth"
@@ -473,7 +474,7 @@ func (s *App) EndRun(ctx context.Context, x Part, in wire.RunDone) error {
 
 	// A last look: a new snapshot shows the result in the whole tree, and its drift. It is asked for before
 	// the run is seen to be ended, so that whoever sees that sees what is still to come.
-	if in.State == "finished" {
+	if in.State == lifecycle.PartFinished {
 		last := wire.NewSnapshot{Application: x.plan.Application, Host: x.work.Host}
 		if _, err := s.engine.AskSnapshot(ctx, last, "run "+x.work.Subject); err != nil &&
 			!errors.Is(err, engine.ErrBad) {
@@ -485,7 +486,7 @@ func (s *App) EndRun(ctx context.Context, x Part, in wire.RunDone) error {
 
 // resultsOf checks what a host says of how a run ended there.
 func (s *App) resultsOf(ctx context.Context, x Part, in wire.RunDone) (rows []store.Result, err error) {
-	if in.State != "finished" && in.State != "halted" && in.State != "failed" {
+	if in.State != lifecycle.PartFinished && in.State != lifecycle.PartHalted && in.State != lifecycle.PartFailed {
 		return nil, fault.Malformed("state: want finished, halted or failed")
 	}
 
@@ -536,11 +537,11 @@ func (s *App) endPart(ctx context.Context, x Part, in wire.RunDone, rows []store
 	}
 
 	s.happen(ctx, store.Happening{Kind: wire.HappenedRun, Host: x.work.Host, Subject: x.work.Subject})
-	if run, err := s.store.Run(ctx, x.work.Subject); err == nil && run.State != "running" {
-		s.tellPlan(ctx, wire.NoticeRun, run.Plan, run.State)
+	if run, err := s.store.Run(ctx, x.work.Subject); err == nil && run.State != lifecycle.RunRunning {
+		s.tellPlan(ctx, wire.NoticeRun, run.Plan, string(run.State))
 	}
 
-	if err := s.store.Audit(ctx, store.By{Who: "agent " + x.work.Host}, "run "+in.State, x.work.Subject,
+	if err := s.store.Audit(ctx, store.By{Who: "agent " + x.work.Host}, "run "+string(in.State), x.work.Subject,
 		in.Message); err != nil {
 		return err
 	}

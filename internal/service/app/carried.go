@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"idletally/internal/archive"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/service/fault"
 	"idletally/internal/wire"
 )
@@ -92,7 +93,7 @@ func (s *App) readReport(
 		switch {
 		case r.part.work.Kind != wire.WorkRun || r.part.work.Subject != h.Run:
 			return nil, 0, fault.Invalid("the report is of work that it does not fit")
-		case r.part.work.State == "done":
+		case r.part.work.State == lifecycle.WorkDone:
 			return nil, 0, fault.Conflict("how run " + h.Run + " ended on " + h.Host + " is known already")
 		}
 

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"idletally/internal/core/drift"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
@@ -42,7 +43,7 @@ func wireSnapshot(v store.Snapshot) wire.Snapshot {
 		Taken:       v.Taken,
 	}
 
-	if v.State == "ready" {
+	if v.State == lifecycle.SnapshotReady {
 		w.Root = v.Hash().String()
 	}
 
@@ -501,7 +502,7 @@ func (s *App) GetSnapshot(ctx context.Context, in *ByID) (*wire.Snapshot, error)
 	}
 
 	out := wireSnapshot(v)
-	if v.State == "waiting" { // as many paths as last time is the best that can be said
+	if v.State == lifecycle.SnapshotWaiting { // as many paths as last time is the best that can be said
 		last, err := s.store.Newest(ctx, v.Application, v.Host)
 		if err != nil && !isNotFound(err) {
 			return nil, err

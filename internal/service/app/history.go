@@ -39,8 +39,12 @@ func (in *HistoryRequest) query() store.HistoryQuery {
 }
 
 func (s *App) history(ctx context.Context, in *HistoryRequest) ([]wire.History, error) {
-	list, err := s.store.History(ctx, in.query())
-	for i := range list {
+	lines, err := s.store.History(ctx, in.query())
+	list := make([]wire.History, len(lines))
+	for i, l := range lines {
+		list[i] = wire.History{
+			ID: l.ID, At: l.At, Who: l.Who, Token: l.Token, What: l.What, Subject: l.Subject, Detail: l.Detail,
+		}
 		list[i].Tell()
 	}
 	return list, err

@@ -7,6 +7,7 @@ import (
 	"sync"
 	"time"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/service/auth"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -96,11 +97,11 @@ func (h *notifier) wake(key string) {
 
 // ListHostsRequest is what listHosts takes.
 type ListHostsRequest struct {
-	After   string `query:"after" maxLength:"64"`
-	Limit   int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
-	Tag     string `query:"tag" maxLength:"64" doc:"Only hosts with this tag"`
-	Version string `query:"version" maxLength:"64" doc:"Only hosts whose agents are of this version"`
-	State   string `query:"state" enum:"invited,carried,calling,silent" doc:"Only hosts without an agent yet, those that nothing leads to, those that call, or those not heard of for ten minutes"`
+	After   string         `query:"after" maxLength:"64"`
+	Limit   int            `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+	Tag     string         `query:"tag" maxLength:"64" doc:"Only hosts with this tag"`
+	Version string         `query:"version" maxLength:"64" doc:"Only hosts whose agents are of this version"`
+	State   lifecycle.Host `query:"state" enum:"invited,carried,calling,silent" doc:"Only hosts without an agent yet, those that nothing leads to, those that call, or those not heard of for ten minutes"`
 }
 
 // ListHosts serves: List hosts.

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/verdict"
 	"idletally/internal/service/store"
@@ -272,7 +273,7 @@ func (s *App) needs(ctx context.Context, out *wire.Overview, hosts []store.Host,
 		}
 	}
 
-	for _, state := range []string{"in review", "approved"} {
+	for _, state := range []lifecycle.Plan{lifecycle.PlanInReview, lifecycle.PlanApproved} {
 		plans, err := s.store.Plans(ctx, state, "", maxNeeds)
 		if err != nil {
 			return err
@@ -286,7 +287,7 @@ func (s *App) needs(ctx context.Context, out *wire.Overview, hosts []store.Host,
 				Detail:      "by " + p.Author,
 				At:          &p.Created,
 			}
-			if state == "approved" {
+			if state == lifecycle.PlanApproved {
 				n.Kind = "approved"
 				n.At = p.Expires
 				n.Detail = "by " + p.Author + "; approved by " + p.DecidedBy

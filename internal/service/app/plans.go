@@ -8,6 +8,7 @@ import (
 	"slices"
 	"time"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -42,8 +43,8 @@ func (s *App) wirePlan(ctx context.Context, p store.Plan, whole bool) (wire.Plan
 		Hosts:       []wire.PlanHost{},
 	}
 
-	if p.State == "approved" && p.Expires != nil && p.Expires.Before(time.Now()) {
-		w.State = "expired"
+	if p.State == lifecycle.PlanApproved && p.Expires != nil && p.Expires.Before(time.Now()) {
+		w.State = lifecycle.PlanExpired
 	}
 
 	w.First, w.StopAt = m.First, m.StopAt
@@ -140,9 +141,9 @@ func (s *App) DraftPlan(ctx context.Context, in *wire.Draft) (*wire.Plan, error)
 
 // ListPlansRequest is what listPlans takes.
 type ListPlansRequest struct {
-	State string `query:"state" enum:"draft,in review,approved,declined,running,halted,finished"`
-	After string `query:"after" maxLength:"16"`
-	Limit int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
+	State lifecycle.Plan `query:"state" enum:"draft,in review,approved,declined,running,halted,finished"`
+	After string         `query:"after" maxLength:"16"`
+	Limit int            `query:"limit" default:"50" minimum:"1" maximum:"500"`
 }
 
 // ListPlans serves: List plans, newest first.
@@ -256,7 +257,7 @@ func (s *App) WriteScript(ctx context.Context, in *WriteScriptRequest) (*text, e
 
 // SubmitPlan serves: Put a draft in review.
 func (s *App) SubmitPlan(ctx context.Context, in *ByID) (*wire.Plan, error) {
-	if err := s.store.MovePlan(ctx, in.ID, "draft", "in review"); err != nil {
+	if err := s.store.MovePlan(ctx, in.ID, lifecycle.PlanDraft, lifecycle.PlanInReview); err != nil {
 		return nil, err
 	}
 

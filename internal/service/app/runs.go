@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -32,7 +33,11 @@ func (s *App) wireRun(ctx context.Context, r store.RunRow) (wire.Run, error) {
 		Ended:       r.Ended,
 	}
 
-	w.Hosts, err = s.store.RunHosts(ctx, r.ID)
+	hosts, err := s.store.RunHosts(ctx, r.ID)
+	w.Hosts = make([]wire.RunHost, len(hosts))
+	for i, h := range hosts {
+		w.Hosts[i] = wire.RunHost(h)
+	}
 	return w, err
 }
 
@@ -62,7 +67,7 @@ func (s *App) StartRun(ctx context.Context, in *ByID) (*wire.Run, error) {
 	if err != nil {
 		return nil, err
 	}
-	if p.State != "approved" {
+	if p.State != lifecycle.PlanApproved {
 		return nil, fault.Conflict(fmt.Sprintf("plan %s is %q: only an approved plan runs", p.ID,
 			p.State))
 	}
@@ -124,8 +129,8 @@ func (s *App) HaltRun(ctx context.Context, in *ByID) (*wire.Run, error) {
 
 	s.audit(ctx, "run halted", in.ID, "")
 	out, err := s.showRun(ctx, in.ID)
-	if err == nil && out.State != "running" { // nobody had begun
-		s.tellPlan(ctx, wire.NoticeRun, out.Plan, out.State)
+	if err == nil && out.State != lifecycle.RunRunning { // nobody had begun
+		s.tellPlan(ctx, wire.NoticeRun, out.Plan, string(out.State))
 	}
 
 	return out, err

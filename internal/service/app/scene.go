@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -34,8 +35,8 @@ func (s *App) stored(ctx context.Context, id string) (*stored, error) {
 	if err != nil {
 		return nil, err
 	}
-	if v.State != "ready" {
-		return nil, fault.Conflict("the snapshot is " + v.State)
+	if v.State != lifecycle.SnapshotReady {
+		return nil, fault.Conflict("the snapshot is " + string(v.State))
 	}
 	ways, err := v.Ways()
 	if err != nil {

@@ -123,7 +123,7 @@ func (s *App) searchNames(ctx context.Context, text string) (out []wire.Hit, err
 		out = append(out, wire.Hit{
 			Kind:        "plan",
 			Name:        p.Title,
-			Detail:      p.State + ", by " + p.Author,
+			Detail:      string(p.State) + ", by " + p.Author,
 			Application: p.Application,
 			Subject:     p.ID,
 		})

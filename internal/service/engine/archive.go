@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"idletally/internal/archive"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/store"
@@ -25,7 +26,7 @@ func (d *Engine) Export(ctx context.Context, snap store.Snapshot) (func(io.Write
 }
 
 func (d *Engine) head(ctx context.Context, snap store.Snapshot) (h archive.Head, err error) {
-	if snap.State != "ready" || snap.Taken == nil {
+	if snap.State != lifecycle.SnapshotReady || snap.Taken == nil {
 		return h, fmt.Errorf("%w: snapshot %s is %s: only a finished one can be exported", ErrBad, snap.ID, snap.State)
 	}
 	roots, err := snap.RootList()

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"idletally/internal/core/derive"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
 )
@@ -62,7 +63,7 @@ func (d *Engine) Derive(ctx context.Context, in wire.NewDerivation) (wire.Derive
 
 	for _, id := range in.Snapshots {
 		snap, err := d.Store.Snapshot(ctx, id)
-		if err == nil && (snap.State != "ready" || snap.Application != in.Application) {
+		if err == nil && (snap.State != lifecycle.SnapshotReady || snap.Application != in.Application) {
 			err = fmt.Errorf("%w: snapshot %s is no finished one of %s", ErrBad, id, in.Application)
 		}
 

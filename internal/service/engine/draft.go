@@ -12,6 +12,7 @@ import (
 
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -584,7 +585,7 @@ func (d *Engine) DraftRestore(ctx context.Context, ask wire.Draft, author string
 	if err != nil {
 		return "", err
 	}
-	if row.State == "running" {
+	if row.State == lifecycle.RunRunning {
 		return "", fmt.Errorf("%w: run %s is still running: wait for its end or halt it", ErrBad, run)
 	}
 	p, err := d.Store.Plan(ctx, row.Plan)
@@ -672,7 +673,7 @@ func (d *Engine) DraftReturn(ctx context.Context, ask wire.Draft, author string)
 	if err != nil {
 		return "", err
 	}
-	if then.State != "ready" {
+	if then.State != lifecycle.SnapshotReady {
 		return "", fmt.Errorf("%w: snapshot %s is %s", ErrBad, then.ID, then.State)
 	}
 	now, err := d.Store.Newest(ctx, then.Application, then.Host)

@@ -7,6 +7,7 @@ import (
 
 	"github.com/robfig/cron/v3"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/verdict"
 	"idletally/internal/service/store"
 )
@@ -91,9 +92,10 @@ func (k *Known) Of(published store.Edition, h store.Host, r *store.Report, findi
 	l := verdict.Look{Published: published.Number}
 	last, looked := k.newest[where{published.Application, h.Name}]
 	switch {
-	case looked && last.State == "failed":
+	case looked && last.State == lifecycle.SnapshotFailed:
 		l.Failed = last.Message
-	case looked && last.State == "ready" && (r == nil || last.Snapshot != r.Snapshot) && last.Message != "":
+	case looked && last.State == lifecycle.SnapshotReady && (r == nil || last.Snapshot != r.Snapshot) &&
+		last.Message != "":
 		l.Failed = last.Message
 	}
 

@@ -4,6 +4,7 @@ import (
 	"testing"
 	"time"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/verdict"
 	"idletally/internal/service/store"
 )
@@ -77,24 +78,27 @@ func TestKnownOf(t *testing.T) {
 		want verdict.Look
 	}{
 		{"nothing", nil, nil, verdict.Look{Published: 2}},
-		{"a look that failed", &store.Look{State: "failed", Message: "no room", Snapshot: "s0"}, nil,
+		{"a look that failed", &store.Look{State: lifecycle.SnapshotFailed, Message: "no room", Snapshot: "s0"}, nil,
 			verdict.Look{Published: 2, Failed: "no room"}},
-		{"one that is not compared yet", &store.Look{State: "waiting", Snapshot: "s0"}, nil,
+		{"one that is not compared yet", &store.Look{State: lifecycle.SnapshotWaiting, Snapshot: "s0"}, nil,
 			verdict.Look{Published: 2}},
-		{"a report", &store.Look{State: "ready", Snapshot: "s1"}, r,
+		{"a report", &store.Look{State: lifecycle.SnapshotReady, Snapshot: "s1"}, r,
 			verdict.Look{At: taken, Edition: 2, Published: 2, Unread: 3, Findings: 5}},
 		{"whose snapshot has gone", nil, &store.Report{Edition: 2, Snapshot: "s9", Created: r.Created},
 			verdict.Look{At: r.Created, Edition: 2, Published: 2, Findings: 5}},
-		{"and a later look that failed", &store.Look{State: "failed", Message: "no room", Snapshot: "s2"}, r,
+		{"and a later look that failed", &store.Look{State: lifecycle.SnapshotFailed, Message: "no room",
+			Snapshot: "s2"}, r,
 			verdict.Look{At: taken, Edition: 2, Published: 2, Unread: 3, Findings: 5, Failed: "no room"}},
-		{"and one that could not be compared", &store.Look{State: "ready", Message: "too large", Snapshot: "s2"}, r,
+		{"and one that could not be compared", &store.Look{State: lifecycle.SnapshotReady, Message: "too large",
+			Snapshot: "s2"}, r,
 			verdict.Look{At: taken, Edition: 2, Published: 2, Unread: 3, Findings: 5, Failed: "too large"}},
-		{"and one that is being compared", &store.Look{State: "waiting", Snapshot: "s2"}, r,
+		{"and one that is being compared", &store.Look{State: lifecycle.SnapshotWaiting, Snapshot: "s2"}, r,
 			verdict.Look{At: taken, Edition: 2, Published: 2, Unread: 3, Findings: 5}},
-		{"an agent that watches", &store.Look{State: "ready", Snapshot: "s1", Watched: ptr("s1"), WatchedAt: &later}, r,
+		{"an agent that watches", &store.Look{State: lifecycle.SnapshotReady, Snapshot: "s1", Watched: ptr("s1"),
+			WatchedAt: &later}, r,
 			verdict.Look{At: later, Edition: 2, Published: 2, Unread: 3, Findings: 5}},
 		{"one that watched what was before",
-			&store.Look{State: "ready", Snapshot: "s1", Watched: ptr("s0"), WatchedAt: &later}, r,
+			&store.Look{State: lifecycle.SnapshotReady, Snapshot: "s1", Watched: ptr("s0"), WatchedAt: &later}, r,
 			verdict.Look{At: taken, Edition: 2, Published: 2, Unread: 3, Findings: 5}},
 	} {
 		k := &Known{

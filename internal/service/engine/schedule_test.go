@@ -11,6 +11,7 @@ import (
 	"testing"
 	"time"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/service/mariadb"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -206,7 +207,7 @@ func TestSchedules(t *testing.T) {
 	must(t, err)
 
 	for _, s := range list {
-		if s.State == "waiting" {
+		if s.State == lifecycle.SnapshotWaiting {
 			must(t, st.CancelSnapshot(ctx, s.ID, "bosun"))
 		}
 	}

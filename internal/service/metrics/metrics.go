@@ -17,6 +17,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/verdict"
 	"idletally/internal/service/app"
 	"idletally/internal/wire"
@@ -245,8 +246,8 @@ func (c *counts) all(source Source) error {
 	c.hosts(all.Hosts, at)
 	c.applications(all.Applications[:min(len(all.Applications), mostSeries)])
 	n := all.Counted
-	c.addStates("idletally_plans", wire.PlanStates, n.Plans)
-	c.addStates("idletally_runs", wire.RunStates, n.Runs)
+	c.addStates("idletally_plans", lifecycle.Words(lifecycle.Plans), n.Plans)
+	c.addStates("idletally_runs", lifecycle.Words(lifecycle.Runs), n.Runs)
 	c.add("idletally_notices_waiting", float64(n.Notices))
 	c.add("idletally_hooks_failing", float64(n.Faults))
 	c.add("idletally_comparisons_waiting", float64(n.Comparisons))
@@ -293,7 +294,7 @@ func (c *counts) hosts(hosts []app.Host, at time.Time) {
 		}
 	}
 
-	c.addStates("idletally_hosts", wire.HostStates, states)
+	c.addStates("idletally_hosts", lifecycle.Words(lifecycle.Hosts), states)
 	c.add("idletally_hosts_watching", float64(watching))
 
 	// Agents say their versions themselves: however many they make up, few have a series.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"idletally/internal/core/lifecycle"
 	"math"
 	"math/rand/v2"
 	"time"
@@ -12,15 +13,15 @@ import (
 
 // Edition is a baseline's numbered text.
 type Edition struct {
-	Application string     `db:"application"`
-	Number      int        `db:"number"`
-	State       string     `db:"state"`
-	Text        string     `db:"text"`
-	Title       string     `db:"title"`
-	Author      string     `db:"author"`
-	Created     time.Time  `db:"created"`
-	PublishedBy string     `db:"published_by"`
-	Published   *time.Time `db:"published"`
+	Application string            `db:"application"`
+	Number      int               `db:"number"`
+	State       lifecycle.Edition `db:"state"`
+	Text        string            `db:"text"`
+	Title       string            `db:"title"`
+	Author      string            `db:"author"`
+	Created     time.Time         `db:"created"`
+	PublishedBy string            `db:"published_by"`
+	Published   *time.Time        `db:"published"`
 }
 
 const editionColumns = `application, number, state, text, title, author, created, published_by, published`

@@ -61,7 +61,7 @@ func TestClaimComparison(t *testing.T) {
 		}
 
 		must(t, err)
-		return v.State + v.Message
+		return string(v.State) + v.Message
 	}
 
 	// Somebody asked for this one: it waits for itself, whatever is heard of later.

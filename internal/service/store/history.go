@@ -13,7 +13,6 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"idletally/internal/core/chain"
-	"idletally/internal/wire"
 )
 
 // By is who did something: a person, an agent or nobody in particular, and the token of theirs that a program
@@ -223,8 +222,19 @@ type HistoryQuery struct {
 	Limit              int
 }
 
+// A HistoryLine is one line of the audit log.
+type HistoryLine struct {
+	ID      string    `db:"id"`
+	At      time.Time `db:"at"`
+	Who     string    `db:"who"`
+	Token   string    `db:"token"` // of theirs, that a program did it with
+	What    string    `db:"what"`
+	Subject string    `db:"subject"`
+	Detail  string    `db:"detail"`
+}
+
 // History lists the newest lines first.
-func (s *Store) History(ctx context.Context, p HistoryQuery) (out []wire.History, err error) {
+func (s *Store) History(ctx context.Context, p HistoryQuery) (out []HistoryLine, err error) {
 	where, args := p.where()
 	err = s.db.SelectContext(ctx, &out,
 		`SELECT id, at, who, token, what, subject, detail FROM audit`+where+` ORDER BY id DESC LIMIT ?`,

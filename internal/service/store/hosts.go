@@ -10,6 +10,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/wire"
 )
 
@@ -217,9 +218,9 @@ func (s *Store) Hosts(ctx context.Context, after string, limit int) ([]Host, err
 // A HostFilter says which hosts are meant; where nothing is said, all are.
 type HostFilter struct {
 	Tag     string
-	Version string    // of their agents
-	State   string    // invited, carried, calling or silent
-	Silent  time.Time // who was not heard of since then is silent
+	Version string         // of their agents
+	State   lifecycle.Host // "" is any
+	Silent  time.Time      // who was not heard of since then is silent
 }
 
 func (f HostFilter) where() (clause string, args []any) {
@@ -235,13 +236,13 @@ func (f HostFilter) where() (clause string, args []any) {
 	}
 
 	switch f.State {
-	case "invited":
+	case lifecycle.HostInvited:
 		add(`certificate = ''`)
-	case "carried":
+	case lifecycle.HostCarried:
 		add(`certificate <> '' AND carried`)
-	case "calling":
+	case lifecycle.HostCalling:
 		add(`certificate <> '' AND NOT carried AND last_seen >= ?`, f.Silent.UTC())
-	case "silent":
+	case lifecycle.HostSilent:
 		add(`certificate <> '' AND NOT carried AND (last_seen IS NULL OR last_seen < ?)`, f.Silent.UTC())
 	}
 
@@ -265,12 +266,12 @@ func (s *Store) CountHosts(ctx context.Context, f HostFilter) (int64, error) {
 
 // Work is something for an agent to do.
 type Work struct {
-	ID      string `db:"id"`
-	Host    string `db:"host"`
-	Kind    string `db:"kind"`
-	Subject string `db:"subject"`
-	State   string `db:"state"`
-	Tries   int    `db:"tries"`
+	ID      string         `db:"id"`
+	Host    string         `db:"host"`
+	Kind    string         `db:"kind"`
+	Subject string         `db:"subject"`
+	State   lifecycle.Work `db:"state"`
+	Tries   int            `db:"tries"`
 }
 
 const lease = 45 * time.Second
@@ -314,7 +315,7 @@ func (s *Store) ClaimWork(ctx context.Context, host string) (*Work, error) {
 		return nil, err // another one was faster
 	}
 
-	w.State = "taken"
+	w.State = lifecycle.WorkTaken
 	return &w, nil
 }
 

@@ -7,18 +7,19 @@ import (
 	"slices"
 	"time"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/wire"
 )
 
 // A Look is the newest look at an application on a host, whatever came of it.
 type Look struct {
-	Application string     `db:"application"`
-	Host        string     `db:"host"`
-	Snapshot    string     `db:"id"`
-	State       string     `db:"state"`
-	Message     string     `db:"message"` // why it failed, or could not be compared
-	Watched     *string    `db:"watched"` // the snapshot of which the agent says that it still is so
-	WatchedAt   *time.Time `db:"watched_at"`
+	Application string             `db:"application"`
+	Host        string             `db:"host"`
+	Snapshot    string             `db:"id"`
+	State       lifecycle.Snapshot `db:"state"`
+	Message     string             `db:"message"` // why it failed, or could not be compared
+	Watched     *string            `db:"watched"` // the snapshot of which the agent says that it still is so
+	WatchedAt   *time.Time         `db:"watched_at"`
 }
 
 // Looks returns the newest look at each place: of one application, and one host, where they are given.

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
@@ -55,7 +56,7 @@ func TestLooks(t *testing.T) {
 		must(t, s.EndComparison(ctx, *c, message))
 	}
 
-	newest := func(state, message, id string) Look {
+	newest := func(state lifecycle.Snapshot, message, id string) Look {
 		t.Helper()
 		all, err := s.Looks(ctx, "boats", "ferry")
 		must(t, err)
@@ -72,10 +73,10 @@ func TestLooks(t *testing.T) {
 	}
 
 	first := look("ferry", looks[0])
-	newest("waiting", "", first)
+	newest(lifecycle.SnapshotWaiting, "", first)
 	compared("")
-	newest("ready", "", first)
-	newest("failed", "no room", look("ferry", wire.SnapshotDone{Failed: "no room"}))
+	newest(lifecycle.SnapshotReady, "", first)
+	newest(lifecycle.SnapshotFailed, "no room", look("ferry", wire.SnapshotDone{Failed: "no room"}))
 
 	// One that somebody cancelled was no look, nor one that nobody has taken.
 	cancelled, err := s.AskSnapshot(ctx, "ferry", "boats", []string{"/srv"}, false, false, "bosun")
@@ -89,7 +90,7 @@ func TestLooks(t *testing.T) {
 
 	second := look("ferry", looks[1])
 	compared("it could not be held against the baseline")
-	newest("ready", "it could not be held against the baseline", second)
+	newest(lifecycle.SnapshotReady, "it could not be held against the baseline", second)
 	taken, err := s.TakenAt(ctx, []string{first, second, cancelled, "nosuch"})
 	if err != nil || len(taken) != 2 || taken[first].After(taken[second]) {
 		t.Errorf("%v, %v", taken, err)
@@ -102,7 +103,7 @@ func TestLooks(t *testing.T) {
 		must(t,
 			s.SetCurrent(ctx, "ferry",
 				wire.CurrentPlace{Application: application, Forest: looks[i].Forest, Accounts: accounts}, at))
-		return newest("ready", "it could not be held against the baseline", second)
+		return newest(lifecycle.SnapshotReady, "it could not be held against the baseline", second)
 	}
 
 	at := now().Add(-time.Hour)
@@ -141,7 +142,7 @@ func TestLooks(t *testing.T) {
 	}
 
 	third := look("ferry", looks[0])
-	if l := newest("waiting", "", third); l.Watched == nil || *l.Watched == third {
+	if l := newest(lifecycle.SnapshotWaiting, "", third); l.Watched == nil || *l.Watched == third {
 		t.Errorf("what was said of one snapshot counts for the next: %+v", l)
 	}
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/wire"
@@ -16,20 +17,20 @@ import (
 
 // Plan is a plan's record.
 type Plan struct {
-	ID          string     `db:"id"`
-	Application string     `db:"application"`
-	Kind        string     `db:"kind"`
-	Title       string     `db:"title"`
-	State       string     `db:"state"`
-	Author      string     `db:"author"`
-	Created     time.Time  `db:"created"`
-	Digest      []byte     `db:"digest"`
-	Manifest    []byte     `db:"manifest"`
-	Source      string     `db:"source"` // what the plan leaves, as JSON
-	DecidedBy   string     `db:"decided_by"`
-	Decided     *time.Time `db:"decided"`
-	Remark      string     `db:"remark"`
-	Expires     *time.Time `db:"expires"`
+	ID          string         `db:"id"`
+	Application string         `db:"application"`
+	Kind        string         `db:"kind"`
+	Title       string         `db:"title"`
+	State       lifecycle.Plan `db:"state"`
+	Author      string         `db:"author"`
+	Created     time.Time      `db:"created"`
+	Digest      []byte         `db:"digest"`
+	Manifest    []byte         `db:"manifest"`
+	Source      string         `db:"source"` // what the plan leaves, as JSON
+	DecidedBy   string         `db:"decided_by"`
+	Decided     *time.Time     `db:"decided"`
+	Remark      string         `db:"remark"`
+	Expires     *time.Time     `db:"expires"`
 }
 
 const planColumns = `id, application, kind, title, state, author, created, digest, manifest, source, decided_by,
@@ -83,7 +84,7 @@ func (s *Store) Plan(ctx context.Context, id string) (p Plan, err error) {
 }
 
 // Plans lists the newest first.
-func (s *Store) Plans(ctx context.Context, state, before string, limit int) (out []Plan, err error) {
+func (s *Store) Plans(ctx context.Context, state lifecycle.Plan, before string, limit int) (out []Plan, err error) {
 	if before == "" {
 		before = "~"
 	}
@@ -99,7 +100,7 @@ func (s *Store) Plans(ctx context.Context, state, before string, limit int) (out
 }
 
 // CountPlans counts those in a state, or all.
-func (s *Store) CountPlans(ctx context.Context, state string) (int64, error) {
+func (s *Store) CountPlans(ctx context.Context, state lifecycle.Plan) (int64, error) {
 	if state == "" {
 		return s.count(ctx, `SELECT COUNT(*) FROM plan`)
 	}
@@ -147,7 +148,7 @@ func (s *Store) PlanChunk(ctx context.Context, id, host string, n int) ([]byte, 
 }
 
 // MovePlan takes a plan from one state to another; ErrConflict where it is in a third.
-func (s *Store) MovePlan(ctx context.Context, id, from, to string) error {
+func (s *Store) MovePlan(ctx context.Context, id string, from, to lifecycle.Plan) error {
 	r, err := s.db.ExecContext(ctx, `UPDATE plan SET state = ? WHERE id = ? AND state = ?`, to, id, from)
 	return changed(r, err, fmt.Sprintf("plan %s is not %q", id, from))
 }
@@ -161,12 +162,12 @@ func (s *Store) DeclinePlan(ctx context.Context, id, by, remark string, digest [
 
 // RunRow is a run's record.
 type RunRow struct {
-	ID        string     `db:"id"`
-	Plan      string     `db:"plan"`
-	State     string     `db:"state"`
-	StartedBy string     `db:"started_by"`
-	Started   time.Time  `db:"started"`
-	Ended     *time.Time `db:"ended"`
+	ID        string        `db:"id"`
+	Plan      string        `db:"plan"`
+	State     lifecycle.Run `db:"state"`
+	StartedBy string        `db:"started_by"`
+	Started   time.Time     `db:"started"`
+	Ended     *time.Time    `db:"ended"`
 }
 
 const runColumns = `id, plan, state, started_by, started, ended`
@@ -211,7 +212,7 @@ func (s *Store) StartRun(ctx context.Context, p Plan, m plan.Manifest, by string
 // rest when these have ended.
 func (s *Store) ResumeRun(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
-		var hosts []wire.RunHost
+		var hosts []RunHost
 		if err := tx.SelectContext(ctx, &hosts,
 			`SELECT host, wave FROM run_host WHERE run = ? AND state IN ('halted', 'failed') ORDER BY wave, host`,
 			id); err != nil {
@@ -310,8 +311,23 @@ func (s *Store) CountRuns(ctx context.Context) (int64, error) {
 	return s.count(ctx, `SELECT COUNT(*) FROM run`)
 }
 
+// A RunHost is a run on one host.
+type RunHost struct {
+	Wave     int            `db:"wave"` // hosts of a wave run when those of the one before have ended well
+	Host     string         `db:"host"`
+	State    lifecycle.Part `db:"state"`
+	Total    int            `db:"total"` // steps
+	Progress int            `db:"progress"`
+	Done     int            `db:"done"`
+	Already  int            `db:"already"` // as planned before the run came
+	Skipped  int            `db:"skipped"` // no longer as reviewed
+	Refused  int            `db:"refused"`
+	Wrong    int            `db:"wrong"` // done, but changed again by somebody before the last look
+	Message  string         `db:"message"`
+}
+
 // RunHosts returns a run's hosts.
-func (s *Store) RunHosts(ctx context.Context, run string) (out []wire.RunHost, err error) {
+func (s *Store) RunHosts(ctx context.Context, run string) (out []RunHost, err error) {
 	err = s.db.SelectContext(ctx, &out,
 		`SELECT host, wave, state, total, progress, done, already, skipped, refused, wrong, message FROM run_host
 			WHERE run = ? ORDER BY host`,
@@ -436,9 +452,9 @@ func settle(ctx context.Context, tx *sqlx.Tx, run string) (next []string, err er
 
 // advanceRun looks at how a run stands: it gives the hosts of the next wave their work where the earlier ones
 // have ended well, holds them back where not, and says how the run has ended, if it has.
-func advanceRun(ctx context.Context, tx *sqlx.Tx, run string) (end string, next []string, err error) {
+func advanceRun(ctx context.Context, tx *sqlx.Tx, run string) (end lifecycle.Run, next []string, err error) {
 	var hosts []struct {
-		wire.RunHost
+		RunHost
 		Halt bool `db:"halt"`
 	}
 	var stopAt int
@@ -454,11 +470,11 @@ func advanceRun(ctx context.Context, tx *sqlx.Tx, run string) (end string, next 
 	why := ""
 	total := 0
 	left := 0
-	end = "finished"
+	end = lifecycle.RunFinished
 
 	for i, h := range hosts {
 		switch {
-		case h.State == "waiting" && i > 0 && hosts[i-1].Wave < h.Wave: // and all before it have ended
+		case h.State == lifecycle.PartWaiting && i > 0 && hosts[i-1].Wave < h.Wave: // and all before it have ended
 			if why == "" && left*100 > stopAt*total {
 				why = fmt.Sprintf("held back: of the first hosts' %d steps %d were not done, more than %d percent",
 					total, left, stopAt)
@@ -480,14 +496,14 @@ func advanceRun(ctx context.Context, tx *sqlx.Tx, run string) (end string, next 
 			}
 
 			if why != "" {
-				return "halted", nil, nil
+				return lifecycle.RunHalted, nil, nil
 			}
 
 			return "", next, nil
-		case h.State == "waiting", h.State == "running":
+		case h.State == lifecycle.PartWaiting, h.State == lifecycle.PartRunning:
 			return "", nil, nil
-		case h.State == "halted", h.State == "failed":
-			end, why = "halted", "held back: the run did not end on host "+h.Host
+		case h.State == lifecycle.PartHalted, h.State == lifecycle.PartFailed:
+			end, why = lifecycle.RunHalted, "held back: the run did not end on host "+h.Host
 		}
 		if h.Halt {
 			why = "held back: the run was halted"

@@ -13,6 +13,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
@@ -167,12 +168,12 @@ func (s *Store) Nodes(ctx context.Context, hashes []tree.Hash) ([][]byte, error)
 
 // Snapshot is a snapshot's record.
 type Snapshot struct {
-	ID          string `db:"id"`
-	Host        string `db:"host"`
-	Application string `db:"application"`
-	State       string `db:"state"`
-	Roots       string `db:"roots"`
-	Whole       bool   `db:"whole"`
+	ID          string             `db:"id"`
+	Host        string             `db:"host"`
+	Application string             `db:"application"`
+	State       lifecycle.Snapshot `db:"state"`
+	Roots       string             `db:"roots"`
+	Whole       bool               `db:"whole"`
 	// tells which look was the last: ids are made when one is asked for; nil where nobody has looked
 	Looked      *string    `db:"looked"`
 	Heard       bool       `db:"heard"`    // nobody asked for it: the agent heard of changes

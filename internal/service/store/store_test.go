@@ -16,6 +16,7 @@ import (
 
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
@@ -185,7 +186,7 @@ func TestEditionsAtOnce(t *testing.T) {
 	}
 
 	all, err := st.Editions(t.Context(), app, 0, 1000)
-	if err != nil || len(all) != 20 || all[17].State != "former" {
+	if err != nil || len(all) != 20 || all[17].State != lifecycle.EditionFormer {
 		t.Errorf("editions %v, %v", all, err)
 	}
 
@@ -230,7 +231,8 @@ func TestRoom(t *testing.T) {
 			return err
 		}, "remove some first"},
 		{&maxApplications, func() error {
-			_, err := st.AddEdition(ctx, Edition{Application: name("app"), Text: "x", State: "draft"}, nil)
+			_, err := st.AddEdition(ctx, Edition{Application: name("app"), Text: "x", State: lifecycle.EditionDraft},
+				nil)
 			return err
 		}, "there may be no more"},
 	} {
@@ -352,7 +354,7 @@ func TestClaimWork(t *testing.T) {
 	must(t, st.KeepWork(ctx, w.ID))
 	must(t, st.KeepSnapshot(ctx, *w, wire.SnapshotDone{Failed: "no room"}))
 	v, err := st.Snapshot(ctx, w.Subject)
-	if err != nil || v.State != "failed" || v.Message != "no room" {
+	if err != nil || v.State != lifecycle.SnapshotFailed || v.Message != "no room" {
 		t.Errorf("snapshot %+v, %v", v, err)
 	}
 }
@@ -542,8 +544,8 @@ func TestPlanStates(t *testing.T) {
 	}
 	_, err := approve("reviewer", p.Digest, 1)
 	conflict("approve a draft", err)
-	must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
-	conflict("submit twice", st.MovePlan(ctx, p.ID, "draft", "in review"))
+	must(t, st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
+	conflict("submit twice", st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
 	_, err = approve("author", p.Digest, 1)
 	conflict("approve the own plan", err)
 	conflict("decline the own plan", st.DeclinePlan(ctx, p.ID, "author", "", p.Digest))
@@ -661,7 +663,7 @@ func TestPlanStates(t *testing.T) {
 					},
 				})))
 
-		state := map[int]string{0: "finished", 1: "halted"}[i]
+		state := map[int]lifecycle.Part{0: lifecycle.PartFinished, 1: lifecycle.PartHalted}[i]
 		must(t,
 			ended(st.EndRunHost(ctx, *w, wire.RunDone{State: state, Done: 1}, []Result{
 				{Host: h.Host, Step: 0, Outcome: "skipped", Path: []byte("/srv/\xff"), Reason: "r"},
@@ -669,7 +671,7 @@ func TestPlanStates(t *testing.T) {
 	}
 
 	r, err := st.Run(ctx, run)
-	if err != nil || r.State != "halted" || r.Ended == nil {
+	if err != nil || r.State != lifecycle.RunHalted || r.Ended == nil {
 		t.Errorf("run %+v, %v", r, err)
 	}
 
@@ -681,9 +683,9 @@ func TestPlanStates(t *testing.T) {
 		t.Fatalf("work after resuming: %+v, %v", w, err)
 	}
 
-	must(t, ended(st.EndRunHost(ctx, *w, wire.RunDone{State: "finished", Done: 1}, nil)))
+	must(t, ended(st.EndRunHost(ctx, *w, wire.RunDone{State: lifecycle.PartFinished, Done: 1}, nil)))
 	got, err := st.Plan(ctx, p.ID)
-	if err != nil || got.State != "finished" || got.DecidedBy != "second" {
+	if err != nil || got.State != lifecycle.PlanFinished || got.DecidedBy != "second" {
 		t.Errorf("plan %+v, %v", got, err)
 	}
 
@@ -710,15 +712,15 @@ func TestWaves(t *testing.T) {
 		what   string
 		done   int // of ten
 		halt   bool
-		state  string
+		state  lifecycle.Part
 		goesOn bool
 	}{
-		{"well", 10, false, "finished", true},
-		{"well enough", 9, false, "finished", true},
-		{"with too much left", 8, false, "finished", false},
-		{"halted", 3, false, "halted", false},
-		{"failed", 10, false, "failed", false},
-		{"well, and somebody halted", 10, true, "finished", false},
+		{"well", 10, false, lifecycle.PartFinished, true},
+		{"well enough", 9, false, lifecycle.PartFinished, true},
+		{"with too much left", 8, false, lifecycle.PartFinished, false},
+		{"halted", 3, false, lifecycle.PartHalted, false},
+		{"failed", 10, false, lifecycle.PartFailed, false},
+		{"well, and somebody halted", 10, true, lifecycle.PartFinished, false},
 	} {
 		p, m := aPlan(t, name("a"), name("b"), name("c"))
 		m.First, m.StopAt = 1, 10
@@ -726,7 +728,7 @@ func TestWaves(t *testing.T) {
 			m.Hosts[i].Steps = 10
 		}
 
-		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
+		must(t, st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
 		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
 			return true
 		}); err != nil || !ok {
@@ -755,7 +757,8 @@ func TestWaves(t *testing.T) {
 		must(t, err)
 		r, err := st.Run(ctx, run)
 		must(t, err)
-		if goes := len(next) == 2 && r.State == "running" && work(1) != nil && work(2) != nil; goes != c.goesOn {
+		if goes := len(next) == 2 && r.State == lifecycle.RunRunning && work(1) != nil &&
+			work(2) != nil; goes != c.goesOn {
 			t.Errorf("%s: goes on with %v, run %s", c.what, next, r.State)
 		}
 
@@ -765,13 +768,14 @@ func TestWaves(t *testing.T) {
 
 		hosts, err := st.RunHosts(ctx, run)
 		must(t, err)
-		if r.State != "halted" || hosts[1].State != "halted" || !strings.Contains(hosts[2].Message, "held back") {
+		if r.State != lifecycle.RunHalted || hosts[1].State != lifecycle.PartHalted ||
+			!strings.Contains(hosts[2].Message, "held back") {
 			t.Errorf("%s: run %s, %+v", c.what, r.State, hosts)
 		}
 
 		// Whoever resumes it goes on where it stopped: with the first host, or with the rest.
 		must(t, st.ResumeRun(ctx, run))
-		if again := work(0) != nil; again != (c.state != "finished") || (work(1) != nil) == again {
+		if again := work(0) != nil; again != (c.state != lifecycle.PartFinished) || (work(1) != nil) == again {
 			t.Errorf("%s: resumed with the first host: %t", c.what, again)
 		}
 	}
@@ -795,7 +799,7 @@ func TestHaltWithoutAgents(t *testing.T) {
 		{"all were taken", 3, 0, 0, true},
 	} {
 		p, m := aPlan(t, name("a"), name("b"), name("c"))
-		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
+		must(t, st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
 		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
 			return true
 		}); err != nil || !ok {
@@ -824,14 +828,14 @@ func TestHaltWithoutAgents(t *testing.T) {
 
 		must(t, st.HaltRun(ctx, run))
 		r, err := st.Run(ctx, run)
-		if err != nil || (r.State == "running") != c.waits || (r.Ended == nil) != c.waits {
+		if err != nil || (r.State == lifecycle.RunRunning) != c.waits || (r.Ended == nil) != c.waits {
 			t.Errorf("%s: the run is %s, %v", c.what, r.State, err)
 		}
 
 		hosts, err := st.RunHosts(ctx, run)
 		must(t, err)
 		for i, h := range hosts {
-			if began := i < c.claimed && c.waits; (h.State == "halted") == began {
+			if began := i < c.claimed && c.waits; (h.State == lifecycle.PartHalted) == began {
 				t.Errorf("%s: host %d is %s", c.what, i, h.State)
 			}
 			if w, err := st.ClaimWork(ctx, h.Host); err != nil ||
@@ -854,7 +858,7 @@ func TestHostsEndTogether(t *testing.T) {
 	ctx := t.Context()
 	for range 40 {
 		p, m := aPlan(t, name("host"), name("host"), name("host"))
-		must(t, st.MovePlan(ctx, p.ID, "draft", "in review"))
+		must(t, st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
 		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
 			return true
 		}); err != nil || !ok {
@@ -869,14 +873,15 @@ func TestHostsEndTogether(t *testing.T) {
 			w, err := st.ClaimWork(ctx, h.Host)
 			must(t, err)
 			wg.Go(func() {
-				if err := ended(st.EndRunHost(ctx, *w, wire.RunDone{State: "finished", Done: 1}, nil)); err != nil {
+				if err := ended(st.EndRunHost(ctx, *w, wire.RunDone{State: lifecycle.PartFinished, Done: 1},
+					nil)); err != nil {
 					t.Error(err)
 				}
 			})
 		}
 
 		wg.Wait()
-		if r, err := st.Run(ctx, run); err != nil || r.State != "finished" {
+		if r, err := st.Run(ctx, run); err != nil || r.State != lifecycle.RunFinished {
 			t.Fatalf("all hosts have ended, the run is %+v, %v", r, err)
 		}
 	}
@@ -1303,10 +1308,10 @@ func TestHostFilter(t *testing.T) {
 		want []string
 	}{
 		{HostFilter{Tag: tag}, []string{invited, carried, calling, quiet, never}},
-		{HostFilter{Tag: tag, State: "invited"}, []string{invited}},
-		{HostFilter{Tag: tag, State: "carried"}, []string{carried}},
-		{HostFilter{Tag: tag, State: "calling", Silent: silent}, []string{calling}},
-		{HostFilter{Tag: tag, State: "silent", Silent: silent}, []string{quiet, never}},
+		{HostFilter{Tag: tag, State: lifecycle.HostInvited}, []string{invited}},
+		{HostFilter{Tag: tag, State: lifecycle.HostCarried}, []string{carried}},
+		{HostFilter{Tag: tag, State: lifecycle.HostCalling, Silent: silent}, []string{calling}},
+		{HostFilter{Tag: tag, State: lifecycle.HostSilent, Silent: silent}, []string{quiet, never}},
 		{HostFilter{Tag: tag, Version: "2"}, []string{calling, quiet}},
 		{HostFilter{Tag: "tag"}, nil}, // a part of a tag is none
 	} {
