@@ -59,8 +59,32 @@ func theDatabase(ctx context.Context, dsn, data string) (string, func(), error) 
 	return db.DSN, db.Stop, nil
 }
 
+// backing is where a service is that is backed up or restored, and what proves a backup.
+type backing struct {
+	data string // the service's own folder
+	dsn  string // its database; "" is the private one
+	key  string // the public key that has to have signed
+}
+
+// backupCommand returns the commands that back the service up.
 func backupCommand(o *options) *cobra.Command {
-	var data, dsn, given string
+	x := &backing{}
+	check, restore := backupCheck(o, x), backupRestore(o, x)
+	for _, proving := range []*cobra.Command{check, restore} {
+		proving.Flags().StringVar(&x.key, "key", "",
+			"the service's public key (base64) that has to have signed the backup, as \"history verify\" tells it")
+	}
+
+	c := commandGroup("backup", "Back the service up, and restore it", backupWrite(o, x), check, restore)
+	c.PersistentFlags().StringVar(&x.data, "data", "/var/lib/idletally", "the service's own folder")
+	c.PersistentFlags().StringVar(&x.dsn, "database", os.Getenv("IDLETALLY_DATABASE"),
+		"its database, where that is not its private one; better given by IDLETALLY_DATABASE")
+	c.PersistentFlags().Lookup("database").DefValue = "" // it may hold a password
+	return c
+}
+
+// backupWrite returns the command backup write.
+func backupWrite(o *options, x *backing) *cobra.Command {
 	var without bool
 	write := &cobra.Command{
 		Use:   "write FILE",
@@ -73,69 +97,75 @@ Who has the file and no more can sign orders to your hosts: it is made readable 
 belongs where keys belong. With --without-keys it holds no key of the service; keep a copy of the
 folder "keys" elsewhere then.`,
 		RunE: func(c *cobra.Command, a []string) error {
-			files, err := keyFiles(data)
+			got, err := x.write(c.Context(), a[0], !without)
 			if err != nil {
 				return err
 			}
-			key, err := authority.OrderKey(files["orders.key"])
-			if err != nil {
-				return fmt.Errorf("the key that signs the backup: %w", err)
-			}
-
-			if without {
-				files = nil
-			}
-
-			at, done, err := theDatabase(c.Context(), dsn, data)
-			if err != nil {
-				return err
-			}
-			defer done()
-
-			st, err := store.Attach(c.Context(), at)
-			if err != nil {
-				return err
-			}
-			defer st.Close()
-
-			to, plain, err := destination(a[0])
-			if err == nil && !plain {
-				err = fmt.Errorf("%s is no file: a backup is read again before it counts", a[0])
-			}
-
-			if err != nil {
-				return err
-			}
-			f, err := os.OpenFile(to+".part", os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
-			if err != nil {
-				return fmt.Errorf("backup: %w", err)
-			}
-			defer os.Remove(f.Name())
-
-			got, err := st.Backup(c.Context(), f, Version, files, key)
-			if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-				return fmt.Errorf("backup: %w", err)
-			}
-			if _, err := checkBackup(c.Context(), f.Name(), []ed25519.PublicKey{
-				key.Public().(ed25519.PublicKey),
-			}); err != nil {
-				// what cannot be read is no backup
-				return err
-			}
-			if err := os.Rename(f.Name(), to); err != nil {
-				return err
-			}
-
 			return o.showBackup(c, got)
 		},
 	}
 
-	check := &cobra.Command{
+	write.Flags().BoolVar(&without, "without-keys", false, "leave the service's keys out")
+	return write
+}
+
+// write writes a backup to a file. What cannot be read again is no backup, and is not left there.
+func (x *backing) write(ctx context.Context, file string, withKeys bool) (got store.Counted, err error) {
+	files, err := keyFiles(x.data)
+	if err != nil {
+		return got, err
+	}
+	key, err := authority.OrderKey(files["orders.key"])
+	if err != nil {
+		return got, fmt.Errorf("the key that signs the backup: %w", err)
+	}
+	if !withKeys {
+		files = nil
+	}
+
+	at, done, err := theDatabase(ctx, x.dsn, x.data)
+	if err != nil {
+		return got, err
+	}
+	defer done()
+	st, err := store.Attach(ctx, at)
+	if err != nil {
+		return got, err
+	}
+	defer st.Close()
+
+	to, plain, err := destination(file)
+	if err == nil && !plain {
+		err = fmt.Errorf("%s is no file: a backup is read again before it counts", file)
+	}
+	if err != nil {
+		return got, err
+	}
+	f, err := os.OpenFile(to+".part", os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return got, fmt.Errorf("backup: %w", err)
+	}
+	defer os.Remove(f.Name())
+
+	got, err = st.Backup(ctx, f, Version, files, key)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return got, fmt.Errorf("backup: %w", err)
+	}
+	signer := []ed25519.PublicKey{key.Public().(ed25519.PublicKey)}
+	if _, err := checkBackup(ctx, f.Name(), signer); err != nil {
+		return got, err
+	}
+	return got, os.Rename(f.Name(), to)
+}
+
+// backupCheck returns the command backup check.
+func backupCheck(o *options, x *backing) *cobra.Command {
+	return &cobra.Command{
 		Use:   "check FILE",
 		Short: "Say whether a backup is whole, and what it holds",
 		Args:  args(1, 1, "a file"),
 		RunE: func(c *cobra.Command, a []string) error {
-			want, err := signers(given, data)
+			want, err := signers(x.key, x.data)
 			if err != nil {
 				return err
 			}
@@ -147,7 +177,10 @@ folder "keys" elsewhere then.`,
 			return o.showBackup(c, got)
 		},
 	}
+}
 
+// backupRestore returns the command backup restore.
+func backupRestore(o *options, x *backing) *cobra.Command {
 	var keepTokens bool
 	restore := &cobra.Command{
 		Use:   "restore FILE",
@@ -163,84 +196,85 @@ restore.
 Who can change the file can make anybody an admin: give the service's public key with --key, as
 "idletally history verify" told it.`,
 		RunE: func(c *cobra.Command, a []string) error {
-			want, err := signers(given, "")
+			got, revived, err := x.restore(c.Context(), a[0], keepTokens)
 			if err != nil {
 				return err
 			}
-			if _, err := checkBackup(c.Context(), a[0], want); err != nil { // before anything is made
-				return err
-			}
-			keys := filepath.Join(data, "keys")
-			if list, err := os.ReadDir(keys); err == nil && len(list) > 0 {
-				return fmt.Errorf("%s holds keys already: give a new folder with --data", keys)
-			}
-			if err := os.MkdirAll(data, 0o711); err != nil {
-				return err
-			}
-			at, done, err := theDatabase(c.Context(), dsn, data)
-			if err != nil {
-				return err
-			}
-			defer done()
-
-			f, err := os.Open(a[0])
-			if err != nil {
-				return err
-			}
-			defer f.Close()
-
-			files := map[string][]byte{}
-			got, err := store.Restore(c.Context(), at, f, func(name string, b []byte) error {
-				files[name] = b
-				return nil
-			})
-			if err != nil {
-				return fmt.Errorf("%w: what was restored so far is of no use: empty the database and try again", err)
-			}
-			revived, err := store.Revive(c.Context(), at, got.Manifest, keepTokens)
-			if err != nil {
-				return err
-			}
-
-			if len(files) > 0 {
-				if err := os.MkdirAll(keys, 0o700); err != nil {
-					return err
-				}
-			}
-
-			for name, b := range files {
-				mode := os.FileMode(0o600)
-				if strings.HasSuffix(name, ".pem") && !strings.Contains(string(b), "PRIVATE") {
-					// what everybody may have
-					mode = 0o644
-				}
-				if err := os.WriteFile(filepath.Join(keys, name), b, mode); err != nil {
-					return err
-				}
-			}
-
 			if err := o.showBackup(c, got); err != nil {
 				return err
 			}
-
 			o.sayRevived(c, revived, keepTokens)
 			return nil
 		},
 	}
 
 	restore.Flags().BoolVar(&keepTokens, "keep-tokens", false, "programs' tokens go on counting")
-	for _, x := range []*cobra.Command{check, restore} {
-		x.Flags().StringVar(&given, "key", "",
-			"the service's public key (base64) that has to have signed the backup, as \"history verify\" tells it")
-	}
+	return restore
+}
 
-	write.Flags().BoolVar(&without, "without-keys", false, "leave the service's keys out")
-	c := commandGroup("backup", "Back the service up, and restore it", write, check, restore)
-	c.PersistentFlags().StringVar(&data, "data", "/var/lib/idletally", "the service's own folder")
-	c.PersistentFlags().StringVar(&dsn, "database", os.Getenv("IDLETALLY_DATABASE"),
-		"its database, where that is not its private one; better given by IDLETALLY_DATABASE")
-	c.PersistentFlags().Lookup("database").DefValue = "" // it may hold a password
-	return c
+// restore makes the service of a backup. The whole file is proved before anything is made.
+func (x *backing) restore(
+	ctx context.Context, file string, keepTokens bool,
+) (got store.Counted, revived store.Revived, err error) {
+	want, err := signers(x.key, "")
+	if err != nil {
+		return got, revived, err
+	}
+	if _, err := checkBackup(ctx, file, want); err != nil {
+		return got, revived, err
+	}
+	keys := filepath.Join(x.data, "keys")
+	if list, err := os.ReadDir(keys); err == nil && len(list) > 0 {
+		return got, revived, fmt.Errorf("%s holds keys already: give a new folder with --data", keys)
+	}
+	if err := os.MkdirAll(x.data, 0o711); err != nil {
+		return got, revived, err
+	}
+	at, done, err := theDatabase(ctx, x.dsn, x.data)
+	if err != nil {
+		return got, revived, err
+	}
+	defer done()
+
+	f, err := os.Open(file)
+	if err != nil {
+		return got, revived, err
+	}
+	defer f.Close()
+
+	files := map[string][]byte{}
+	got, err = store.Restore(ctx, at, f, func(name string, b []byte) error {
+		files[name] = b
+		return nil
+	})
+	if err != nil {
+		return got, revived, fmt.Errorf(
+			"%w: what was restored so far is of no use: empty the database and try again", err)
+	}
+	if revived, err = store.Revive(ctx, at, got.Manifest, keepTokens); err != nil {
+		return got, revived, err
+	}
+	return got, revived, putKeys(keys, files)
+}
+
+// putKeys writes key files into their folder. Certificates anybody may read, and nothing else.
+func putKeys(folder string, files map[string][]byte) error {
+	if len(files) == 0 {
+		return nil
+	}
+	if err := os.MkdirAll(folder, 0o700); err != nil {
+		return err
+	}
+	for name, b := range files {
+		mode := os.FileMode(0o600)
+		if strings.HasSuffix(name, ".pem") && !strings.Contains(string(b), "PRIVATE") {
+			mode = 0o644
+		}
+		if err := os.WriteFile(filepath.Join(folder, name), b, mode); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // signers are the keys of which one has to have signed a backup: the one that was given, or those that sign,

@@ -38,6 +38,17 @@ func showMode(o *options, c *cobra.Command, v wire.Mode, file, folder bool) erro
 }
 
 func modeCommand(o *options) *cobra.Command {
+	show := modeShow(o)
+	group := commandGroup("mode", "Explain and convert modes, without any service", show, modeChange(o), modeNew(o))
+	return obvious(group, show, func(a []string) bool {
+		return len(a) == 1 &&
+			(strings.ContainsAny(a[0], "=+,") || a[0] != "" && strings.Trim(a[0], "0123456789") == "" ||
+				len(a[0]) >= 9 && strings.Trim(a[0], "-dlrwxsStT") == "")
+	})
+}
+
+// modeShow returns the command mode show.
+func modeShow(o *options) *cobra.Command {
 	var limits string
 	show := &cobra.Command{
 		Use:   "show MODE",
@@ -56,6 +67,11 @@ have) and - (must not have).`,
 	}
 
 	show.Flags().StringVar(&limits, "limits", "", "what the mode must and must not have, such as g+r,o-w")
+	return show
+}
+
+// modeChange returns the command mode change.
+func modeChange(o *options) *cobra.Command {
 	ask := inquiry.ModeAsk{}
 	change := &cobra.Command{
 		Use:   "change MODE CHANGE",
@@ -78,6 +94,11 @@ have) and - (must not have).`,
 	change.Flags().BoolVar(&ask.Folder, "folder", false, "it is the mode of a folder")
 	change.Flags().StringVar(&ask.Umask, "umask", "0022",
 		"umask of who makes the change; it counts where a clause names nobody")
+	return change
+}
+
+// modeNew returns the command mode new.
+func modeNew(o *options) *cobra.Command {
 	var in, umask, defaults string
 	fresh := &cobra.Command{Use: "new", Short: "Say what new files and folders get", Args: args(0, 0, "no argument"),
 		Long: `Say what new files and folders get: from the umask of the process and the set-group-ID bit of the
@@ -94,12 +115,7 @@ folder, and, where the folder has default entries, from those: the umask has no 
 	fresh.Flags().StringVar(&in, "in", "0755", "mode of the folder they are made in")
 	fresh.Flags().StringVar(&defaults, "defaults", "",
 		"default entries of that folder: user::rwx,group::r-x,other::---")
-	return obvious(commandGroup("mode", "Explain and convert modes, without any service", show, change, fresh), show,
-		func(a []string) bool {
-			return len(a) == 1 &&
-				(strings.ContainsAny(a[0], "=+,") || a[0] != "" && strings.Trim(a[0], "0123456789") == "" ||
-					len(a[0]) >= 9 && strings.Trim(a[0], "-dlrwxsStT") == "")
-		})
+	return fresh
 }
 
 // showMade shows what new paths get; value is the whole answer, for programs.

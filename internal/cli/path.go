@@ -95,7 +95,18 @@ func (w *walker) folder(ctx context.Context, path string) error {
 }
 
 func pathCommand(o *options) *cobra.Command {
-	var w where
+	w := &where{} // shared: the flags that say where to look are the group's
+	show := pathShow(o, w)
+	n := obvious(commandGroup("path", "Look at paths", pathList(o, w), show, pathNew(o, w)), show,
+		func(a []string) bool {
+			return len(a) == 1 && (strings.ContainsAny(a[0], "/") || a[0] == "." || a[0] == "..")
+		})
+	w.flags(n)
+	return n
+}
+
+// pathList returns the command path list.
+func pathList(o *options, w *where) *cobra.Command {
 	var deep, entries, whole bool
 	var account string
 	var most int
@@ -142,7 +153,12 @@ snapshot the roots are listed where no path is given.` + whereHelp,
 	list.Flags().StringVar(&account, "for", "", "say what this account can do with each entry")
 	list.Flags().IntVar(&most, "most", 100_000, "how many paths at the most")
 	list.Flags().BoolVar(&whole, "all", false, "all of them, however many; they are held in memory")
-	show := &cobra.Command{
+	return list
+}
+
+// pathShow returns the command path show.
+func pathShow(o *options, w *where) *cobra.Command {
+	return &cobra.Command{
 		Use:   "show PATH",
 		Short: "Explain one path: here, on a host now, or in a snapshot",
 		Args:  args(1, 1, "a path"),
@@ -166,7 +182,10 @@ snapshot the roots are listed where no path is given.` + whereHelp,
 			return o.showSight(c, s)
 		},
 	}
+}
 
+// pathNew returns the command path new.
+func pathNew(o *options, w *where) *cobra.Command {
 	var maker, umask string
 	fresh := &cobra.Command{
 		Use:   "new FOLDER",
@@ -205,11 +224,7 @@ at all.` + whereHelp,
 
 	fresh.Flags().StringVar(&maker, "by", "", "the account that makes them")
 	fresh.Flags().StringVar(&umask, "umask", "0022", "umask of its process")
-	n := obvious(commandGroup("path", "Look at paths", list, show, fresh), show, func(a []string) bool {
-		return len(a) == 1 && (strings.ContainsAny(a[0], "/") || a[0] == "." || a[0] == "..")
-	})
-	w.flags(n)
-	return n
+	return fresh
 }
 
 func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) error {
