@@ -3,9 +3,9 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { Problem } from "./api/client";
-import { App } from "./App";
-import "./styles.css";
+import { App } from "./app/App";
 import { keys } from "./api/keys";
+import "./styles.css";
 
 const client: QueryClient = new QueryClient({
   queryCache: new QueryCache({

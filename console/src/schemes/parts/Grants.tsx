@@ -1,5 +1,5 @@
 import type { Schemas } from "../../api/client";
-import { Table } from "../../components/Table";
+import { Table } from "../../ui/Table";
 
 /**
  * The entries of a list that allows and denies, in the order in which they count: who is allowed or denied what, what

@@ -1,5 +1,5 @@
 import type { View } from "../../api/client";
-import { NoSuch } from "../../components/NoSuch";
+import { NoSuch } from "../../shared/NoSuch";
 
 /** The owning group as a row of a description list. */
 export function GroupRow({ view }: { view: View }) {

@@ -1,5 +1,5 @@
 import type { View } from "../../api/client";
-import { Mode } from "../../components/Mode";
+import { Mode } from "../../shared/Mode";
 
 /** The head of one side of a change: mode, owner and group, in bold where the other side has another. */
 export function ModeAndOwners({ view, other, ring }: { view: View; other: View; ring: boolean }) {

@@ -1,6 +1,6 @@
 import type { Schemas } from "../../api/client";
-import { Effective } from "../../components/Effective";
-import { Table } from "../../components/Table";
+import { Effective } from "../../shared/Effective";
+import { Table } from "../../ui/Table";
 
 /** Every entry of a path: who, what it says, what the mask leaves of it, where it comes from. */
 export function Entries({ label, lines }: { label: string; lines: readonly Schemas["EntryLine"][] }) {

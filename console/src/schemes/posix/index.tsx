@@ -1,4 +1,4 @@
-import { Mode } from "../../components/Mode";
+import { Mode } from "../../shared/Mode";
 import { GroupRow } from "../parts/GroupRow";
 import type { Scheme } from "../scheme";
 import { Lines } from "./Lines";

@@ -1,0 +1,304 @@
+import { useState } from "react";
+import { useEntries, useMode, useModeChange, useNew } from "./queries";
+import { Command } from "../../ui/Command";
+import { Effective } from "../../shared/Effective";
+import { Made } from "../../shared/Made";
+import { ModeCells } from "./ModeCells";
+import { Note } from "../../ui/Note";
+import { Table } from "../../ui/Table";
+import { TallyGrid } from "../../shared/TallyGrid";
+import { quoted } from "../look/model";
+import { Title } from "../../ui/Title";
+import { useSettled } from "../../ui/useSettled";
+
+const forms = [
+  { key: "octal", name: "Octal digits", wide: "w-28" },
+  { key: "letters", name: "Letters of a listing", wide: "w-40" },
+  { key: "symbolic", name: "Symbolic", wide: "w-64" },
+] as const;
+
+type Form = (typeof forms)[number]["key"];
+
+function Words({ title, lines }: { title: string; lines?: readonly string[] | null }) {
+  return (
+    <div>
+      <h3 className="mb-1 font-semibold">{title}</h3>
+      <ul className="list-disc pl-5">
+        {lines?.map((l) => (
+          <li key={l}>{l}</li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+/** One mode in every form; editing one, the others follow. */
+function ModePart() {
+  const [typed, setTyped] = useState({ form: "octal" as Form, text: "2750" });
+  const [limits, setLimits] = useState("");
+  const asked = useSettled(typed.text.trim());
+  const mode = useMode(asked, useSettled(limits.trim()));
+  const m = mode.data;
+  const octal = m?.octal ?? "0000";
+  return (
+    <section aria-labelledby="mode">
+      <h2 id="mode" className="mb-2 font-bold">
+        A mode
+      </h2>
+      <div className="flex flex-wrap items-start gap-x-8 gap-y-3">
+        <ModeCells mode={octal} change={(o) => setTyped({ form: "octal", text: o })} />
+        <div className="flex min-w-60 flex-1 flex-wrap gap-3">
+          {forms.map((f) => (
+            <label key={f.key} className="max-w-full text-sm">
+              {f.name}
+              <input
+                className={`box mono mt-0.5 block ${f.wide} max-w-full`}
+                spellCheck={false}
+                aria-invalid={typed.form === f.key && mode.isError}
+                value={typed.form === f.key ? typed.text : (m?.[f.key] ?? "")}
+                onChange={(e) => setTyped({ form: f.key, text: e.target.value })}
+              />
+            </label>
+          ))}
+          <label className="max-w-full text-sm">
+            Limits: must have, must not have
+            <input
+              className="box mono mt-0.5 block w-56 max-w-full"
+              spellCheck={false}
+              placeholder="g+r,o-w"
+              value={limits}
+              onChange={(e) => setLimits(e.target.value)}
+            />
+          </label>
+          <div className="w-full">
+            <Note error={mode.error} />
+            {m?.broken?.length ? (
+              <Note>
+                {m.broken.join("; ")}. The nearest mode that keeps the limits is <code>{m.mended}</code>.
+              </Note>
+            ) : null}
+            <pre className="mono mt-1 overflow-x-auto text-sm" aria-label="Arithmetic" tabIndex={0}>
+              {m?.arithmetic?.join("\n")}
+            </pre>
+          </div>
+        </div>
+      </div>
+      <div className="mt-3 grid grid-cols-1 gap-6 md:grid-cols-2">
+        <Words title="On a file" lines={m?.file} />
+        <Words title="On a folder" lines={m?.folder} />
+      </div>
+      <Command
+        text={`idletally mode show ${quoted(octal)}${limits.trim() ? ` --limits ${quoted(limits.trim())}` : ""}`}
+      />
+    </section>
+  );
+}
+
+/** What a symbolic change makes of a mode. */
+function ChangePart() {
+  const [from, setFrom] = useState("0644");
+  const [change, setChange] = useState("u+x,g=u,o=");
+  const [umask, setUmask] = useState("0022");
+  const [folder, setFolder] = useState(false);
+  const result = useModeChange(useSettled(from.trim()), useSettled(change.trim()), folder, useSettled(umask.trim()));
+  return (
+    <section aria-labelledby="change">
+      <h2 id="change" className="mb-2 font-bold">
+        A change
+      </h2>
+      <div className="flex flex-wrap items-end gap-3">
+        <label className="text-sm">
+          From
+          <input
+            className="box mono mt-0.5 block w-28"
+            spellCheck={false}
+            value={from}
+            onChange={(e) => setFrom(e.target.value)}
+          />
+        </label>
+        <label className="text-sm">
+          Symbolic change
+          <input
+            className="box mono mt-0.5 block w-52 max-w-full"
+            spellCheck={false}
+            value={change}
+            onChange={(e) => setChange(e.target.value)}
+          />
+        </label>
+        <label className="text-sm">
+          Umask, where nobody is named
+          <input
+            className="box mono mt-0.5 block w-24"
+            spellCheck={false}
+            value={umask}
+            onChange={(e) => setUmask(e.target.value)}
+          />
+        </label>
+        <label className="flex items-center gap-2 pb-2 text-sm">
+          <input
+            type="checkbox"
+            className="size-4.5 accent-(--color-ink)"
+            checked={folder}
+            onChange={(e) => setFolder(e.target.checked)}
+          />
+          of a folder
+        </label>
+      </div>
+      <Note error={result.error} />
+      {result.data && !result.error ? (
+        <p className="mt-3 flex items-center gap-3">
+          <TallyGrid mode={result.data.octal} />{" "}
+          <code>
+            {result.data.octal} {result.data.letters}
+          </code>
+        </p>
+      ) : null}
+      <Command
+        text={`idletally mode change ${quoted(from)} ${quoted(change)} --umask ${quoted(umask)}${folder ? " --folder" : ""}`}
+      />
+    </section>
+  );
+}
+
+/** What new files and folders get. */
+function NewPart() {
+  const [inside, setInside] = useState("2770");
+  const [umask, setUmask] = useState("0027");
+  const [defaults, setDefaults] = useState("");
+  const made = useNew(useSettled(inside.trim()), useSettled(umask.trim()), useSettled(defaults.trim()));
+  return (
+    <section aria-labelledby="new">
+      <h2 id="new" className="mb-2 font-bold">
+        What new files and folders get
+      </h2>
+      <div className="flex flex-wrap items-end gap-3">
+        <label className="text-sm">
+          In a folder with mode
+          <input
+            className="box mono mt-0.5 block w-28"
+            spellCheck={false}
+            value={inside}
+            onChange={(e) => setInside(e.target.value)}
+          />
+        </label>
+        <label className="text-sm">
+          Umask of the process
+          <input
+            className="box mono mt-0.5 block w-24"
+            spellCheck={false}
+            value={umask}
+            onChange={(e) => setUmask(e.target.value)}
+          />
+        </label>
+        <label className="min-w-40 max-w-full flex-1 text-sm">
+          Default entries of the folder
+          <input
+            className="box mono mt-0.5 block w-full"
+            spellCheck={false}
+            placeholder="user::rwx,group::r-x,other::---"
+            value={defaults}
+            onChange={(e) => setDefaults(e.target.value)}
+          />
+        </label>
+      </div>
+      <Note error={made.error} />
+      {made.data && !made.error ? (
+        <div className="mt-2">
+          <Made made={made.data} />
+        </div>
+      ) : null}
+      <Command
+        text={`idletally mode new --in ${quoted(inside)} --umask ${quoted(umask)}${defaults ? ` --defaults ${quoted(defaults)}` : ""}`}
+      />
+    </section>
+  );
+}
+
+/** An access list in both text forms, with what the mask leaves. */
+function EntriesPart() {
+  const [text, setText] = useState("user::rw-\nuser:web:rwx\ngroup::r--\nmask::r-x\nother::---");
+  const [chmod, setChmod] = useState("");
+  const list = useEntries(useSettled(text), useSettled(chmod.trim()));
+  const l = list.data;
+  return (
+    <section aria-labelledby="entries">
+      <h2 id="entries" className="mb-2 font-bold">
+        An access list
+      </h2>
+      <div className="grid grid-cols-1 gap-x-6 gap-y-3 md:grid-cols-2">
+        <div>
+          <label className="text-sm">
+            Entries, one a line or apart by commas
+            <textarea
+              rows={6}
+              className="box mono mt-0.5 block w-full"
+              spellCheck={false}
+              value={text}
+              onChange={(e) => setText(e.target.value)}
+            />
+          </label>
+          <label className="mt-2 block text-sm">
+            and then the mode is changed to
+            <input
+              className="box mono mt-0.5 block w-28"
+              spellCheck={false}
+              value={chmod}
+              onChange={(e) => setChmod(e.target.value)}
+            />
+          </label>
+        </div>
+        <div>
+          <Note error={list.error} />
+          {l && !list.error ? (
+            <>
+              {l.mode ? (
+                <p className="mb-2 flex items-center gap-3">
+                  <TallyGrid mode={l.mode} />{" "}
+                  <code>
+                    {l.mode} {l.letters}
+                  </code>
+                </p>
+              ) : null}
+              <Table label="Entries and what of them counts" columns={["Entry", "Counts"]}>
+                {[...(l.lines ?? []), ...(l.defaults ?? []).map((d) => ({ ...d, text: `default:${d.text}` }))].map(
+                  (e) => (
+                    <tr key={e.text}>
+                      <td>
+                        <code>{e.text}</code>
+                      </td>
+                      <td>
+                        <Effective entry={e} />
+                      </td>
+                    </tr>
+                  ),
+                )}
+              </Table>
+              <p className="mt-2 text-sm">
+                Short: <code>{l.short}</code>
+              </p>
+              {l.notes?.map((n) => (
+                <p key={n} className="mt-1 text-sm text-muted">
+                  {n}
+                </p>
+              ))}
+            </>
+          ) : null}
+        </div>
+      </div>
+    </section>
+  );
+}
+
+export default function Calculate() {
+  return (
+    <>
+      <Title text="Calculate" />
+      <div className="space-y-10">
+        <ModePart />
+        <ChangePart />
+        <NewPart />
+        <EntriesPart />
+      </div>
+    </>
+  );
+}

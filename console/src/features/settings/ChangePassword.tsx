@@ -1,0 +1,93 @@
+import { useState } from "react";
+import { useMe } from "../../api/queries";
+import { useChangePassword } from "./queries";
+import { Button } from "../../ui/Button";
+import { FormEnd } from "../../ui/FormEnd";
+import { Modal } from "../../ui/Modal";
+import { PasswordStrength } from "../../shared/PasswordStrength";
+
+function Field({
+  label,
+  value,
+  change,
+  fresh = false,
+}: {
+  label: string;
+  value: string;
+  change: (value: string) => void;
+  fresh?: boolean;
+}) {
+  return (
+    <label className="mt-3 block">
+      {label}
+      <input
+        className="box mt-0.5 block w-full"
+        type="password"
+        required
+        minLength={fresh ? 12 : 1}
+        maxLength={1024}
+        autoComplete={fresh ? "new-password" : "current-password"}
+        value={value}
+        onChange={(e) => change(e.target.value)}
+      />
+    </label>
+  );
+}
+
+/** Changes the password of the person who looks. */
+export function ChangePassword({ close }: { close: () => void }) {
+  const change = useChangePassword();
+  const me = useMe();
+  const [old, setOld] = useState("");
+  const [fresh, setFresh] = useState("");
+  const [again, setAgain] = useState("");
+  const [keep, setKeep] = useState(false);
+  return (
+    <Modal title="Change your password" close={close}>
+      {change.isSuccess ? (
+        <>
+          <p>
+            Your password is another one. Your other sessions{" "}
+            {keep ? "have ended; your tokens stay good." : "and your tokens have ended."}
+          </p>
+          <div className="mt-4 flex justify-end">
+            <Button look="strong" onClick={close}>
+              Close
+            </Button>
+          </div>
+        </>
+      ) : (
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            change.mutate({ password: old, new_password: fresh, keep_tokens: keep });
+          }}
+        >
+          <Field label="Password as it is" value={old} change={setOld} />
+          <Field label="New password, at least 12 characters" value={fresh} change={setFresh} fresh />
+          <PasswordStrength name={me.data?.name ?? ""} password={fresh} />
+          <Field label="The new one again" value={again} change={setAgain} fresh />
+          <label className="mt-3 flex items-center gap-2">
+            <input
+              type="checkbox"
+              className="size-[24px] accent-(--color-ink)"
+              checked={keep}
+              onChange={(e) => setKeep(e.target.checked)}
+            />
+            My tokens stay good
+          </label>
+          <p className="mt-2 text-sm text-muted">
+            Your other sessions end. Whoever had the old password may have made tokens, so they end too unless you keep
+            them.
+          </p>
+          <FormEnd
+            error={change.error}
+            close={close}
+            submit="Change it"
+            disabled={change.isPending || fresh !== again}
+          />
+        </form>
+      )}
+    </Modal>
+  );
+}
