@@ -24,5 +24,21 @@ export default ts.config(
       complexity: ["error", 15],
     },
   },
+  {
+    files: ["src/{app,features,schemes,shared}/**/*.tsx"],
+    ignores: ["src/features/calculate/ModeCells.tsx"], // a mode's bits, as its twelve switches lie
+    rules: {
+      // One of each stands in src/ui.
+      "no-restricted-syntax": [
+        "error",
+        {
+          selector:
+            "JSXOpeningElement[name.name=/^(label|form|input|select|textarea|table)$/]" +
+            ":not(:has(JSXAttribute[name.name='type'] > Literal[value='range']))",
+          message: "use Field, Checkbox, Form, Input, Select, TextArea or Table of src/ui",
+        },
+      ],
+    },
+  },
   { ignores: ["dist", "src/api/schema.d.ts"] },
 );

@@ -84,7 +84,7 @@ func TestConsoleFind(t *testing.T) {
 
 	must(t, b.Go("/history"))
 	must(t, b.See("drafted plan"))
-	must(t, b.Do(chromedp.SendKeys(`//label[starts-with(., "Who")]/input`, "quartermaster", chromedp.BySearch)))
+	must(t, b.Do(chromedp.SendKeys(`//label[starts-with(., "Who")]/following-sibling::input`, "quartermaster", chromedp.BySearch)))
 	must(t, b.Do(chromedp.WaitNotPresent(`//*[contains(., "agent slip-north enrolled")]`, chromedp.BySearch)))
 	must(t, b.See("idletally history --who quartermaster"))
 	must(t, b.Press("Verify all of it"))
@@ -100,7 +100,7 @@ func TestConsoleFind(t *testing.T) {
 	must(t, b.Press("Cancel"))
 	must(t, b.Press("Add a host…"))
 	must(t,
-		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "Name")]/input`, "slip-west",
+		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "Name")]/following-sibling::input`, "slip-west",
 			chromedp.BySearch)))
 	must(t, b.Press("Make a code"))
 	must(t, b.See("idletally agent enrol --service"))
@@ -110,7 +110,7 @@ func TestConsoleFind(t *testing.T) {
 	must(t, b.Press("People"))
 	must(t, b.Press("Add a person…"))
 	must(t,
-		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "Name")]/input`, "stoker",
+		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "Name")]/following-sibling::input`, "stoker",
 			chromedp.BySearch)))
 	axe(t, b, "adding a person, dark")
 	must(t, b.Do(chromedp.Click(`//*[@role="dialog"]//button[normalize-space(.)="Add"]`, chromedp.BySearch)))
@@ -137,7 +137,7 @@ func TestConsoleFind(t *testing.T) {
 	must(t, b.Press("Notices"))
 	must(t, b.Press("Add a hook…"))
 	must(t,
-		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "Address")]/input`,
+		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "Address")]/following-sibling::input`,
 			"http://127.0.0.1:1/tally", chromedp.BySearch)))
 	axe(t, b, "a hook, dark")
 	must(t, b.Press("Add it"))
@@ -149,7 +149,7 @@ func TestConsoleFind(t *testing.T) {
 	must(t, b.Press("Tokens"))
 	must(t, b.Press("Make a token…"))
 	must(t,
-		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is for")]/input`, "nightly",
+		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is for")]/following-sibling::input`, "nightly",
 			chromedp.BySearch)))
 	axe(t, b, "a token, dark")
 	must(t, b.Press("Make it"))

@@ -58,7 +58,7 @@ func TestPasskeys(t *testing.T) {
 		must(t, b.Go("/settings?tab=you"))
 		must(t, b.Press("Add a passkey…"))
 		must(t,
-			b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is")]/input`, "key on my ring\r",
+			b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is")]/following-sibling::input`, "key on my ring\r",
 				chromedp.BySearch)))
 		must(t, b.See("Codes to spare"))
 		axe(t, b, "a passkey was added")
@@ -102,7 +102,7 @@ func TestPasskeys(t *testing.T) {
 	must(t, b.Go("/settings?tab=tokens"))
 	must(t, b.Press("Make a token…"))
 	must(t,
-		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is for")]/input`, "tide gauge\r",
+		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is for")]/following-sibling::input`, "tide gauge\r",
 			chromedp.BySearch)))
 	must(t, b.See("Is it still you?"))
 	must(t, b.Press("Use a passkey"))
@@ -117,7 +117,7 @@ func TestPasskeys(t *testing.T) {
 	must(t, r.See("A second factor first"))
 	must(t, r.Press("Add a passkey…"))
 	must(t,
-		r.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is")]/input`, "bare key\r",
+		r.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is")]/following-sibling::input`, "bare key\r",
 			chromedp.BySearch)))
 	must(t, r.See("Codes to spare"))
 	must(t, r.Press("I have kept them"))

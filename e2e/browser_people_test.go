@@ -32,7 +32,7 @@ func TestConsolePeople(t *testing.T) {
 	must(t, b.See("Is it still you?"))
 	typed := func(text string) {
 		t.Helper()
-		const box = `//*[@role="dialog"]//label[starts-with(., "Your password")]/input`
+		const box = `//*[@role="dialog"]//label[starts-with(., "Your password")]/following-sibling::input`
 		must(t, b.Do(chromedp.SendKeys(box, strings.Repeat(kb.Backspace, 40)+text, chromedp.BySearch)))
 	}
 	axe(t, b, "show again who you are")
@@ -52,7 +52,7 @@ func TestConsolePeople(t *testing.T) {
 	must(t, b.Go("/settings?tab=tokens"))
 	must(t, b.Press("Make a token…"))
 	must(t,
-		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is for")]/input`, "tide gauge\r",
+		b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is for")]/following-sibling::input`, "tide gauge\r",
 			chromedp.BySearch)))
 	must(t, b.See("Is it still you?"))
 	typed(demo.Password)

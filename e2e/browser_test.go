@@ -157,7 +157,7 @@ func TestConsole(t *testing.T) {
 
 	// What it found, a part of it, and that part back.
 	must(t,
-		author.Do(chromedp.SendKeys(`//label[starts-with(., "Paths")]/input`, "/srv/ticketing/logs/sales-01*",
+		author.Do(chromedp.SendKeys(`//label[starts-with(., "Paths")]/following-sibling::input`, "/srv/ticketing/logs/sales-01*",
 			chromedp.BySearch)))
 	must(t, author.Press("file/srv/ticketing/logs/sales-010.log"))
 	must(t, author.See("left"))
@@ -249,7 +249,7 @@ func tryLooking(t *testing.T, s *demo.Stage, b *browser.Browser) {
 		stranger.Do(chromedp.Click(`button[aria-label="others: read"]`, chromedp.ByQuery),
 			chromedp.WaitVisible(`//input[@value="rwxr-sr--"]`, chromedp.BySearch)))
 	must(t,
-		stranger.Do(chromedp.SendKeys(`//label[starts-with(., "Octal")]/input`,
+		stranger.Do(chromedp.SendKeys(`//label[starts-with(., "Octal")]/following-sibling::input`,
 			kb.End+strings.Repeat(kb.Backspace, 4)+"0849", chromedp.BySearch)))
 	must(t, stranger.See("character 2 is '8', want an octal digit 0 to 7"))
 }

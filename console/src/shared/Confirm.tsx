@@ -5,6 +5,9 @@ import { useConfirm, useConfirmByPasskey, usePasskeys } from "../features/settin
 import { Button } from "../ui/Button";
 import { FormEnd } from "../ui/FormEnd";
 import { Modal } from "../ui/Modal";
+import { Input } from "../ui/Input";
+import { Field } from "../ui/Field";
+import { Form } from "../ui/Form";
 
 type Answer = (did: boolean) => void;
 
@@ -27,9 +30,8 @@ function Ask({ me, answer }: { me: Person; answer: Answer }) {
     );
   }
   return (
-    <form
+    <Form
       onSubmit={(e) => {
-        e.preventDefault();
         e.stopPropagation();
         confirm.mutate(byCode ? { code: text } : { password: text }, { onSuccess: () => answer(true) });
       }}
@@ -38,10 +40,9 @@ function Ask({ me, answer }: { me: Person; answer: Answer }) {
         Changes of people, tokens, second factors, hooks and rules take that you show again who you are. That is good
         for ten minutes.
       </p>
-      <label className="mt-3 block">
-        {byCode ? "Code of your authenticator, or one to spare" : "Your password"}
-        <input
-          className="box mt-0.5 block w-full"
+      <Field label={byCode ? "Code of your authenticator, or one to spare" : "Your password"} className="mt-3 block">
+        <Input
+          className="mt-0.5 block w-full"
           autoFocus
           required
           key={String(byCode)}
@@ -51,7 +52,7 @@ function Ask({ me, answer }: { me: Person; answer: Answer }) {
           value={text}
           onChange={(e) => setText(e.target.value)}
         />
-      </label>
+      </Field>
       {me.second && !me.provider ? (
         <button
           type="button"
@@ -80,7 +81,7 @@ function Ask({ me, answer }: { me: Person; answer: Answer }) {
         submit="Go on"
         disabled={confirm.isPending}
       />
-    </form>
+    </Form>
   );
 }
 

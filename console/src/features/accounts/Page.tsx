@@ -10,6 +10,7 @@ import { Note } from "../../ui/Note";
 import { Time } from "../../ui/Time";
 import { Title } from "../../ui/Title";
 import { WeightTree } from "./WeightTree";
+import { Select } from "../../ui/Select";
 
 const operations = ["write", "read", "execute", "create", "create-file", "create-folder", "delete", "change"];
 
@@ -168,9 +169,9 @@ export default function AccountPage() {
               <h2 id="can" className="font-bold">
                 What it can
               </h2>
-              <select
+              <Select
                 aria-label="Operation"
-                className="box"
+
                 value={operation}
                 onChange={(e) =>
                   setSearch({ ...Object.fromEntries(search), operation: e.target.value }, { replace: true })
@@ -179,7 +180,7 @@ export default function AccountPage() {
                 {operations.map((o) => (
                   <option key={o}>{o}</option>
                 ))}
-              </select>
+              </Select>
               <span className="text-sm text-muted">paths, by how many they are</span>
             </div>
             {snapshot ? (

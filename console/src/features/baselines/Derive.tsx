@@ -6,6 +6,9 @@ import { Button } from "../../ui/Button";
 import { Modal } from "../../ui/Modal";
 import { Note } from "../../ui/Note";
 import { Time } from "../../ui/Time";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Checkbox } from "../../ui/Checkbox";
 
 /** Has a draft written from hosts that are right. */
 export function Derive({
@@ -32,15 +35,14 @@ export function Derive({
         replaces the text in the editor; nothing is kept before you save it.
       </p>
       {given ? null : (
-        <label className="mb-3 block">
-          Application
-          <input
-            className="box block w-full"
+        <Field label="Application" className="mb-3 block">
+          <Input
+            className="block w-full"
             value={name}
             onChange={(e) => setName(e.target.value)}
             placeholder="ticketing"
           />
-        </label>
+        </Field>
       )}
       <fieldset className="mb-3">
         <legend className="mb-1">Hosts</legend>
@@ -49,19 +51,17 @@ export function Derive({
             const s = last(h.name);
             return (
               <li key={h.name} className="flex min-h-9 items-center gap-2">
-                <label className="flex flex-1 items-center gap-2">
-                  <input
-                    type="checkbox"
-                    className="size-4.5 accent-(--color-ink)"
-                    disabled={s?.state !== "ready"}
-                    checked={chosen.has(h.name)}
-                    onChange={(e) => {
-                      const next = new Set(chosen);
-                      if (e.target.checked) next.add(h.name);
-                      else next.delete(h.name);
-                      setChosen(next);
-                    }}
-                  />
+                <Checkbox
+                  disabled={s?.state !== "ready"}
+                  checked={chosen.has(h.name)}
+                  onChange={(e) => {
+                    const next = new Set(chosen);
+                    if (e.target.checked) next.add(h.name);
+                    else next.delete(h.name);
+                    setChosen(next);
+                  }}
+                  className="flex flex-1 items-center gap-2"
+                >
                   {h.name}{" "}
                   <span className="text-sm text-muted">
                     {s?.state === "ready" ? (
@@ -76,7 +76,7 @@ export function Derive({
                       ""
                     )}
                   </span>
-                </label>
+                </Checkbox>
                 {s || !name ? null : (
                   <Button
                     disabled={look.isPending}
@@ -91,10 +91,9 @@ export function Derive({
         </ul>
       </fieldset>
       {given ? null : (
-        <label className="mb-3 block">
-          Folder to look at
-          <input className="box mono block w-full" value={root} onChange={(e) => setRoot(e.target.value)} />
-        </label>
+        <Field label="Folder to look at" className="mb-3 block">
+          <Input className="mono block w-full" value={root} onChange={(e) => setRoot(e.target.value)} />
+        </Field>
       )}
       <Note error={hosts.error ?? look.error ?? derive.error} />
       <div className="flex justify-end gap-2">

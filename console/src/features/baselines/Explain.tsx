@@ -4,6 +4,11 @@ import { useApplications } from "../../api/queries";
 import { Command } from "../../ui/Command";
 import { Note } from "../../ui/Note";
 import { Table } from "../../ui/Table";
+import { Select } from "../../ui/Select";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
+import { Button } from "../../ui/Button";
 
 /** Which rule decides which aspect of a path, and which say it in vain. */
 export function Explain({ application }: { application: string }) {
@@ -16,10 +21,9 @@ export function Explain({ application }: { application: string }) {
   const x = found.data;
   return (
     <>
-      <form
+      <Form
         className="mb-3 flex flex-wrap items-end gap-4"
         onSubmit={(e) => {
-          e.preventDefault();
           const form = new FormData(e.currentTarget);
           const text = (name: string) => {
             const value = form.get(name);
@@ -28,29 +32,25 @@ export function Explain({ application }: { application: string }) {
           setSearch({ tab: "explain", host: text("host"), path: text("path") }, { replace: true });
         }}
       >
-        <label>
-          Host
-          <select key={host} name="host" className="box block" defaultValue={host}>
+        <Field label="Host">
+          <Select key={host} name="host" className="block" defaultValue={host}>
             {hosts.map((h) => (
               <option key={h}>{h}</option>
             ))}
-          </select>
-        </label>
-        <label className="min-w-0 flex-1">
-          Path
-          <input
+          </Select>
+        </Field>
+        <Field label="Path" className="min-w-0 flex-1">
+          <Input
             key={path}
             name="path"
             required
             defaultValue={path}
             placeholder="/srv/…"
-            className="box mono block w-full"
+            className="mono block w-full"
           />
-        </label>
-        <button type="submit" className="box cursor-pointer px-3 font-semibold">
-          Explain
-        </button>
-      </form>
+        </Field>
+        <Button type="submit">Explain</Button>
+      </Form>
       <Note error={found.error} />
       {x ? (
         <>

@@ -10,6 +10,10 @@ import { TallyGrid } from "../../shared/TallyGrid";
 import { quoted } from "../look/model";
 import { Title } from "../../ui/Title";
 import { useSettled } from "../../ui/useSettled";
+import { Input } from "../../ui/Input";
+import { TextArea } from "../../ui/TextArea";
+import { Field } from "../../ui/Field";
+import { Checkbox } from "../../ui/Checkbox";
 
 const forms = [
   { key: "octal", name: "Octal digits", wide: "w-28" },
@@ -49,27 +53,25 @@ function ModePart() {
         <ModeCells mode={octal} change={(o) => setTyped({ form: "octal", text: o })} />
         <div className="flex min-w-60 flex-1 flex-wrap gap-3">
           {forms.map((f) => (
-            <label key={f.key} className="max-w-full text-sm">
-              {f.name}
-              <input
-                className={`box mono mt-0.5 block ${f.wide} max-w-full`}
+            <Field key={f.key} label={f.name} className="max-w-full text-sm">
+              <Input
+                className={`mono mt-0.5 block ${f.wide} max-w-full`}
                 spellCheck={false}
                 aria-invalid={typed.form === f.key && mode.isError}
                 value={typed.form === f.key ? typed.text : (m?.[f.key] ?? "")}
                 onChange={(e) => setTyped({ form: f.key, text: e.target.value })}
               />
-            </label>
+            </Field>
           ))}
-          <label className="max-w-full text-sm">
-            Limits: must have, must not have
-            <input
-              className="box mono mt-0.5 block w-56 max-w-full"
+          <Field label="Limits: must have, must not have" className="max-w-full text-sm">
+            <Input
+              className="mono mt-0.5 block w-56 max-w-full"
               spellCheck={false}
               placeholder="g+r,o-w"
               value={limits}
               onChange={(e) => setLimits(e.target.value)}
             />
-          </label>
+          </Field>
           <div className="w-full">
             <Note error={mode.error} />
             {m?.broken?.length ? (
@@ -107,42 +109,37 @@ function ChangePart() {
         A change
       </h2>
       <div className="flex flex-wrap items-end gap-3">
-        <label className="text-sm">
-          From
-          <input
-            className="box mono mt-0.5 block w-28"
+        <Field label="From" className="text-sm">
+          <Input
+            className="mono mt-0.5 block w-28"
             spellCheck={false}
             value={from}
             onChange={(e) => setFrom(e.target.value)}
           />
-        </label>
-        <label className="text-sm">
-          Symbolic change
-          <input
-            className="box mono mt-0.5 block w-52 max-w-full"
+        </Field>
+        <Field label="Symbolic change" className="text-sm">
+          <Input
+            className="mono mt-0.5 block w-52 max-w-full"
             spellCheck={false}
             value={change}
             onChange={(e) => setChange(e.target.value)}
           />
-        </label>
-        <label className="text-sm">
-          Umask, where nobody is named
-          <input
-            className="box mono mt-0.5 block w-24"
+        </Field>
+        <Field label="Umask, where nobody is named" className="text-sm">
+          <Input
+            className="mono mt-0.5 block w-24"
             spellCheck={false}
             value={umask}
             onChange={(e) => setUmask(e.target.value)}
           />
-        </label>
-        <label className="flex items-center gap-2 pb-2 text-sm">
-          <input
-            type="checkbox"
-            className="size-4.5 accent-(--color-ink)"
-            checked={folder}
-            onChange={(e) => setFolder(e.target.checked)}
-          />
+        </Field>
+        <Checkbox
+          checked={folder}
+          onChange={(e) => setFolder(e.target.checked)}
+          className="flex items-center gap-2 pb-2 text-sm"
+        >
           of a folder
-        </label>
+        </Checkbox>
       </div>
       <Note error={result.error} />
       {result.data && !result.error ? (
@@ -172,34 +169,31 @@ function NewPart() {
         What new files and folders get
       </h2>
       <div className="flex flex-wrap items-end gap-3">
-        <label className="text-sm">
-          In a folder with mode
-          <input
-            className="box mono mt-0.5 block w-28"
+        <Field label="In a folder with mode" className="text-sm">
+          <Input
+            className="mono mt-0.5 block w-28"
             spellCheck={false}
             value={inside}
             onChange={(e) => setInside(e.target.value)}
           />
-        </label>
-        <label className="text-sm">
-          Umask of the process
-          <input
-            className="box mono mt-0.5 block w-24"
+        </Field>
+        <Field label="Umask of the process" className="text-sm">
+          <Input
+            className="mono mt-0.5 block w-24"
             spellCheck={false}
             value={umask}
             onChange={(e) => setUmask(e.target.value)}
           />
-        </label>
-        <label className="min-w-40 max-w-full flex-1 text-sm">
-          Default entries of the folder
-          <input
-            className="box mono mt-0.5 block w-full"
+        </Field>
+        <Field label="Default entries of the folder" className="min-w-40 max-w-full flex-1 text-sm">
+          <Input
+            className="mono mt-0.5 block w-full"
             spellCheck={false}
             placeholder="user::rwx,group::r-x,other::---"
             value={defaults}
             onChange={(e) => setDefaults(e.target.value)}
           />
-        </label>
+        </Field>
       </div>
       <Note error={made.error} />
       {made.data && !made.error ? (
@@ -227,25 +221,23 @@ function EntriesPart() {
       </h2>
       <div className="grid grid-cols-1 gap-x-6 gap-y-3 md:grid-cols-2">
         <div>
-          <label className="text-sm">
-            Entries, one a line or apart by commas
-            <textarea
+          <Field label="Entries, one a line or apart by commas" className="text-sm">
+            <TextArea
               rows={6}
-              className="box mono mt-0.5 block w-full"
+              className="mono mt-0.5 block w-full"
               spellCheck={false}
               value={text}
               onChange={(e) => setText(e.target.value)}
             />
-          </label>
-          <label className="mt-2 block text-sm">
-            and then the mode is changed to
-            <input
-              className="box mono mt-0.5 block w-28"
+          </Field>
+          <Field label="and then the mode is changed to" className="mt-2 block text-sm">
+            <Input
+              className="mono mt-0.5 block w-28"
               spellCheck={false}
               value={chmod}
               onChange={(e) => setChmod(e.target.value)}
             />
-          </label>
+          </Field>
         </div>
         <div>
           <Note error={list.error} />

@@ -1,4 +1,4 @@
-import { Field, Input, Label } from "@headlessui/react";
+import { Field, Label } from "@headlessui/react";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { api, body, Problem, type Report } from "../../api/client";
@@ -8,6 +8,7 @@ import { Modal } from "../../ui/Modal";
 import { Note } from "../../ui/Note";
 import { Waves } from "../../shared/Waves";
 import { later, type Basket, type Single } from "./basket";
+import { Input } from "../../ui/Input";
 
 /** Gives a finding by its number in the newest report: the host may have been looked at since it was chosen. */
 async function current(s: Single, reports: readonly Report[]) {
@@ -97,7 +98,7 @@ export function DraftPlan({
       <Field className="mb-4">
         <Label className="text-sm">What it is for</Label>
         <Input
-          className="box mt-1 block w-full"
+          className="mt-1 block w-full"
           maxLength={200}
           placeholder={`Remediation of ${application}`}
           value={title}

@@ -6,6 +6,7 @@ import { Button } from "../../ui/Button";
 import { EffectMark } from "../../shared/EffectMark";
 import { Note } from "../../ui/Note";
 import type { Basket } from "./basket";
+import { Checkbox } from "../../ui/Checkbox";
 
 /** How much of the most there is: a bar whose parts are told apart by their order, too. */
 function Bar({ spot, most }: { spot: Spot; most: number }) {
@@ -122,9 +123,7 @@ function Under({
               {g ? (
                 <div className="flex flex-wrap items-baseline gap-x-3 text-sm">
                   {basket ? (
-                    <input
-                      type="checkbox"
-                      className="size-[24px] self-center accent-(--color-ink)"
+                    <Checkbox
                       disabled={basket.hasGroup(g)}
                       checked={basket.hasGroup(g) || basket.hasSingle(f, report.host)}
                       onChange={(e) => basket.putSingle(f, report.host, e.target.checked)}

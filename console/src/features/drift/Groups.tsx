@@ -13,6 +13,9 @@ import { TallyGrid } from "../../shared/TallyGrid";
 import { Time } from "../../ui/Time";
 import type { Basket } from "./basket";
 import { Waive } from "./Waive";
+import { Select } from "../../ui/Select";
+import { Field } from "../../ui/Field";
+import { Checkbox } from "../../ui/Checkbox";
 
 const key = (g: Group) => `${g.report}/${g.id}`;
 // A declared mode may be a limit instead, such as g+r,o-w.
@@ -56,9 +59,7 @@ function Paths({ group, snapshot, open, basket }: { group: Group; snapshot: stri
         {findings.data?.items?.map((f) => (
           <li key={f.seq} className="flex flex-wrap items-baseline gap-x-2">
             {basket ? (
-              <input
-                type="checkbox"
-                className="size-[24px] self-center accent-(--color-ink)"
+              <Checkbox
                 disabled={basket.hasGroup(group)}
                 checked={basket.hasGroup(group) || basket.hasSingle(f, group.host)}
                 onChange={(e) => basket.putSingle(f, group.host, e.target.checked)}
@@ -108,9 +109,7 @@ function Line({
         {({ open }) => (
           <div className="flex gap-3">
             {basket ? (
-              <input
-                type="checkbox"
-                className="mt-1 size-4.5 accent-(--color-ink)"
+              <Checkbox
                 checked={basket.hasGroup(group)}
                 onChange={(e) => basket.putGroups([group], e.target.checked)}
                 aria-label={`Choose ${group.count} ${group.kind}s in ${group.folder}: ${group.aspect} ${group.found}`}
@@ -210,15 +209,14 @@ export function Groups({
   return (
     <>
       <div className="mb-2 flex flex-wrap items-center gap-4">
-        <label>
-          Effect{" "}
-          <select className="box" value={word} onChange={(e) => setWord(e.target.value)}>
+        <Field label="Effect">
+          <Select value={word} onChange={(e) => setWord(e.target.value)}>
             <option value="">all</option>
             <option value="opens">opens</option>
             <option value="closes">closes</option>
             <option value="neither">neither</option>
-          </select>
-        </label>
+          </Select>
+        </Field>
         {basket ? (
           <Button
             className="ml-auto"

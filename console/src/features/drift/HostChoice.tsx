@@ -1,6 +1,10 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { Button } from "../../ui/Button";
+import { Select } from "../../ui/Select";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 /** Which host is looked at: from a list where there are few, by name where there are many. */
 export function HostChoice({
@@ -16,37 +20,29 @@ export function HostChoice({
   const cells = standing.cells ?? [];
   if (standing.hosts <= 50) {
     return (
-      <label className="mb-3 block">
-        Host{" "}
-        <select className="box" value={host} onChange={(e) => choose(e.target.value)}>
+      <Field label="Host" className="mb-3 block">
+        <Select value={host} onChange={(e) => choose(e.target.value)}>
           <option value="">all</option>
           {cells.map((c) => (
             <option key={c.host}>{c.host}</option>
           ))}
           {host && !cells.some((c) => c.host === host) ? <option>{host}</option> : null}
-        </select>
-      </label>
+        </Select>
+      </Field>
     );
   }
   return (
-    <form
-      className="mb-3 flex flex-wrap items-end gap-2"
-      onSubmit={(e) => {
-        e.preventDefault();
-        choose(name.trim());
-      }}
-    >
-      <label className="text-sm">
-        Host
-        <input
-          className="box mt-0.5 block w-56"
+    <Form className="mb-3 flex flex-wrap items-end gap-2" onSubmit={() => choose(name.trim())}>
+      <Field label="Host" className="text-sm">
+        <Input
+          className="mt-0.5 block w-56"
           list="hosts-of-it"
           placeholder={`all ${standing.hosts.toLocaleString()}`}
           spellCheck={false}
           value={name}
           onChange={(e) => setName(e.target.value)}
         />
-      </label>
+      </Field>
       <datalist id="hosts-of-it">
         {cells.map((c) => (
           <option key={c.host} value={c.host}>
@@ -56,6 +52,6 @@ export function HostChoice({
       </datalist>
       <Button type="submit">Look at it</Button>
       {host ? <Button onClick={() => choose("")}>All hosts</Button> : null}
-    </form>
+    </Form>
   );
 }

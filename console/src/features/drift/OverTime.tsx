@@ -5,6 +5,8 @@ import { Note } from "../../ui/Note";
 import { Table } from "../../ui/Table";
 import { Time } from "../../ui/Time";
 import { TrendChart } from "../../shared/TrendChart";
+import { Select } from "../../ui/Select";
+import { Field } from "../../ui/Field";
 
 /** How drift went, host by host: as lines, and in figures. */
 export function OverTime({ application, host }: { application: string; host: string }) {
@@ -14,16 +16,15 @@ export function OverTime({ application, host }: { application: string; host: str
   return (
     <>
       <Note error={trend.error} />
-      <label className="mb-3 block">
-        The last{" "}
-        <select className="box" value={days} onChange={(e) => setDays(Number(e.target.value))}>
+      <Field label="The last" className="mb-3 block">
+        <Select value={days} onChange={(e) => setDays(Number(e.target.value))}>
           {[1, 7, 30, 90, 365].map((n) => (
             <option key={n} value={n}>
               {n === 1 ? "day" : `${n} days`}
             </option>
           ))}
-        </select>
-      </label>
+        </Select>
+      </Field>
       {rows.map((t) => (
         <section key={t.host} className="mb-6" aria-label={t.host}>
           <h2 className="mb-1 font-bold">{t.host}</h2>

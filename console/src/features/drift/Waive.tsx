@@ -1,10 +1,13 @@
-import { Field, Input, Label, Textarea } from "@headlessui/react";
 import { useState } from "react";
 import type { Group } from "../../api/client";
 import { useWaive } from "./queries";
 import { Button } from "../../ui/Button";
 import { Modal } from "../../ui/Modal";
 import { Note } from "../../ui/Note";
+import { TextArea } from "../../ui/TextArea";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 const day = 24 * 60 * 60 * 1000;
 const isoDate = (t: number) => new Date(t).toISOString().slice(0, 10);
@@ -25,34 +28,31 @@ export function Waive({ application, group, close }: { application: string; grou
         <code>{group.count === 1 ? group.example : group.folder}</code>. They count no more until the date, are shown
         apart with your name and reason, and then come back by themselves.
       </p>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
+      <Form
+        onSubmit={() =>
           waive.mutate(
             { application, host: group.host, group: group.id, reason, ends: `${until}T00:00:00Z` },
             { onSuccess: close },
-          );
-        }}
+          )
+        }
       >
-        <Field className="mb-3">
-          <Label>Reason</Label>
-          <Textarea
+        <Field label="Reason" className="block mb-3">
+          <TextArea
             required
             minLength={3}
             rows={3}
-            className="box mt-1 block w-full"
+            className="mt-1 block w-full"
             value={reason}
             onChange={(e) => setReason(e.target.value)}
           />
         </Field>
-        <Field className="mb-4">
-          <Label>Until</Label>
+        <Field label="Until" className="block mb-4">
           <Input
             required
             type="date"
             min={isoDate(now + day)}
             max={isoDate(now + 365 * day)}
-            className="box mt-1 block"
+            className="mt-1 block"
             value={until}
             onChange={(e) => setUntil(e.target.value)}
           />
@@ -64,7 +64,7 @@ export function Waive({ application, group, close }: { application: string; grou
             Accept
           </Button>
         </div>
-      </form>
+      </Form>
     </Modal>
   );
 }

@@ -8,6 +8,7 @@ import { Note } from "../../ui/Note";
 import { Rest } from "../../ui/Rest";
 import { Table } from "../../ui/Table";
 import { Time } from "../../ui/Time";
+import { Checkbox } from "../../ui/Checkbox";
 
 const soon = 14 * 24 * 60 * 60 * 1000;
 
@@ -22,15 +23,10 @@ export function Waivers({ application, host, me }: { application: string; host: 
   return (
     <>
       <Note error={waivers.error ?? withdraw.error} />
-      <label className="mb-2 flex items-center gap-2">
-        <input
-          type="checkbox"
-          className="size-4.5 accent-(--color-ink)"
-          checked={all}
-          onChange={(e) => setAll(e.target.checked)}
-        />{" "}
+      <Checkbox checked={all} onChange={(e) => setAll(e.target.checked)} className="mb-2 flex items-center gap-2">
+        {" "}
         Those that ended or were withdrawn, too
-      </label>
+      </Checkbox>
       {waivers.data && rows.length === 0 ? (
         <Note>Nothing is accepted. A reviewer accepts findings from their group, with a reason and an end.</Note>
       ) : (

@@ -11,6 +11,10 @@ import { Time } from "../../ui/Time";
 import { Title } from "../../ui/Title";
 import { VerifyHistory } from "./VerifyHistory";
 import { useSettled } from "../../ui/useSettled";
+import { Input } from "../../ui/Input";
+import { Select } from "../../ui/Select";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 type Line = Schemas["History"];
 
@@ -65,20 +69,18 @@ export default function History() {
   return (
     <>
       <Title text="History" />
-      <form className="mb-3 flex flex-wrap items-end gap-x-3 gap-y-2" onSubmit={(e) => e.preventDefault()}>
-        <label className="text-sm">
-          Who
-          <input
-            className="box mt-0.5 block w-40"
+      <Form className="mb-3 flex flex-wrap items-end gap-x-3 gap-y-2">
+        <Field label="Who" className="text-sm">
+          <Input
+            className="mt-0.5 block w-40"
             value={past.who}
             spellCheck={false}
             placeholder="anybody"
             onChange={(e) => set("who", e.target.value)}
           />
-        </label>
-        <label className="text-sm">
-          What
-          <select className="box mt-0.5 block" value={past.what} onChange={(e) => set("what", e.target.value)}>
+        </Field>
+        <Field label="What" className="text-sm">
+          <Select className="mt-0.5 block" value={past.what} onChange={(e) => set("what", e.target.value)}>
             <option value="">anything</option>
             {[
               ["plan", "plans"],
@@ -96,31 +98,23 @@ export default function History() {
                 {n}
               </option>
             ))}
-          </select>
-        </label>
-        <label className="text-sm">
-          To what
-          <input
-            className="box mt-0.5 block w-48"
+          </Select>
+        </Field>
+        <Field label="To what" className="text-sm">
+          <Input
+            className="mt-0.5 block w-48"
             value={past.subject}
             spellCheck={false}
             placeholder="plan, host, person…"
             onChange={(e) => set("subject", e.target.value)}
           />
-        </label>
-        <label className="text-sm">
-          From
-          <input
-            type="date"
-            className="box mt-0.5 block"
-            value={past.from}
-            onChange={(e) => set("from", e.target.value)}
-          />
-        </label>
-        <label className="text-sm">
-          To
-          <input type="date" className="box mt-0.5 block" value={past.to} onChange={(e) => set("to", e.target.value)} />
-        </label>
+        </Field>
+        <Field label="From" className="text-sm">
+          <Input type="date" className="mt-0.5 block" value={past.from} onChange={(e) => set("from", e.target.value)} />
+        </Field>
+        <Field label="To" className="text-sm">
+          <Input type="date" className="mt-0.5 block" value={past.to} onChange={(e) => set("to", e.target.value)} />
+        </Field>
         <a
           className="inline-flex min-h-9 items-center rounded border border-line bg-sheet px-3 py-1.5 text-sm font-semibold no-underline hover:border-ink"
           href={file}
@@ -129,7 +123,7 @@ export default function History() {
           As a table (CSV)
         </a>
         <VerifyHistory />
-      </form>
+      </Form>
       <Note error={history.error} />
       {history.data && lines.length === 0 ? <Note>Nothing of that kind happened.</Note> : null}
       {lines.length > 0 ? (

@@ -7,6 +7,9 @@ import { Mode } from "../../shared/Mode";
 import { Note } from "../../ui/Note";
 import { Table } from "../../ui/Table";
 import { Suppose } from "./Suppose";
+import { Select } from "../../ui/Select";
+import { Field } from "../../ui/Field";
+import { Checkbox } from "../../ui/Checkbox";
 
 const operations = [
   "read",
@@ -40,27 +43,20 @@ export function Below({ look, path }: { look: Look; path: string }) {
   return (
     <>
       <div className="my-2 flex flex-wrap items-end gap-4">
-        <label className="text-sm">
-          {account} can
-          <select
-            className="box mt-0.5 block"
-            value={operation}
-            onChange={(e) => look.set({ operation: e.target.value })}
-          >
+        <Field label={<>{account} can</>} className="text-sm">
+          <Select className="mt-0.5 block" value={operation} onChange={(e) => look.set({ operation: e.target.value })}>
             {operations.map((o) => (
               <option key={o}>{o}</option>
             ))}
-          </select>
-        </label>
-        <label className="flex items-center gap-2 pb-2 text-sm">
-          <input
-            type="checkbox"
-            className="size-4.5 accent-(--color-ink)"
-            checked={behind}
-            onChange={(e) => look.set({ row: e.target.checked ? "behind" : "" })}
-          />
+          </Select>
+        </Field>
+        <Checkbox
+          checked={behind}
+          onChange={(e) => look.set({ row: e.target.checked ? "behind" : "" })}
+          className="flex items-center gap-2 pb-2 text-sm"
+        >
           as if every folder let through
-        </label>
+        </Checkbox>
       </div>
       <Suppose look={look} joining={account !== "everyone"} />
       <Note error={below.error} />

@@ -6,6 +6,8 @@ import { Command } from "../../ui/Command";
 import { Made } from "../../shared/Made";
 import { Note } from "../../ui/Note";
 import { useSettled } from "../../ui/useSettled";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
 
 /** What an account's new files and folders get in this folder. */
 export function Fresh({ look, path }: { look: Look; path: string }) {
@@ -19,15 +21,14 @@ export function Fresh({ look, path }: { look: Look; path: string }) {
       </h3>
       {look.account && look.account !== "everyone" ? (
         <>
-          <label className="text-sm">
-            by {look.account}, under the umask
-            <input
-              className="box mono mt-0.5 block w-24"
+          <Field label={<>by {look.account}, under the umask</>} className="text-sm">
+            <Input
+              className="mono mt-0.5 block w-24"
               spellCheck={false}
               value={umask}
               onChange={(e) => setUmask(e.target.value)}
             />
-          </label>
+          </Field>
           <Note error={fresh.error} />
           {f?.refused ? (
             <p className="my-2">

@@ -5,6 +5,10 @@ import type { Look } from "./address";
 import { useHosts } from "../../api/queries";
 import { useSnapshots } from "../snapshots/queries";
 import { Button } from "../../ui/Button";
+import { Select } from "../../ui/Select";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 const near = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short" });
 
@@ -25,17 +29,13 @@ export function Source({ look }: { look: Look }) {
       ? `snapshot:${look.where.snapshot}`
       : "";
   return (
-    <form
+    <Form
       className="flex flex-wrap items-end gap-x-3 gap-y-2"
-      onSubmit={(e) => {
-        e.preventDefault();
-        look.set({ path: path.trim(), for: account.trim() });
-      }}
+      onSubmit={() => look.set({ path: path.trim(), for: account.trim() })}
     >
-      <label className="text-sm">
-        Where
-        <select
-          className="box mt-0.5 block max-w-72"
+      <Field label="Where" className="text-sm">
+        <Select
+          className="mt-0.5 block max-w-72"
           value={source}
           onChange={(e) => {
             const [kind = "", what = ""] = e.target.value.split(":");
@@ -62,22 +62,20 @@ export function Source({ look }: { look: Look }) {
               <option value={source}>{look.where.snapshot}</option>
             ) : null}
           </optgroup>
-        </select>
-      </label>
-      <label className="min-w-48 flex-1 text-sm">
-        Path
-        <input
-          className="box mono mt-0.5 block w-full"
+        </Select>
+      </Field>
+      <Field label="Path" className="min-w-48 flex-1 text-sm">
+        <Input
+          className="mono mt-0.5 block w-full"
           spellCheck={false}
           placeholder="/srv/…"
           value={path}
           onChange={(e) => setPath(e.target.value)}
         />
-      </label>
-      <label className="w-44 text-sm">
-        As account
-        <input
-          className="box mt-0.5 block w-full"
+      </Field>
+      <Field label="As account" className="w-44 text-sm">
+        <Input
+          className="mt-0.5 block w-full"
           spellCheck={false}
           list="accounts"
           placeholder="anyone"
@@ -90,10 +88,10 @@ export function Source({ look }: { look: Look }) {
             <option key={a} value={a} />
           ))}
         </datalist>
-      </label>
+      </Field>
       <Button type="submit" look="strong">
         Look
       </Button>
-    </form>
+    </Form>
   );
 }

@@ -3,6 +3,10 @@ import { useAccounts } from "./queries";
 import type { Look } from "./address";
 import { useApplications } from "../../api/queries";
 import { usePlans } from "../plans/queries";
+import { Select } from "../../ui/Select";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 const open = new Set(["draft", "in review", "approved"]);
 
@@ -14,10 +18,9 @@ export function Suppose({ look, joining }: { look: Look; joining: boolean }) {
   const [group, setGroup] = useState(look.joining);
   return (
     <div className="my-2 flex flex-wrap items-end gap-3">
-      <label className="text-sm">
-        Suppose
-        <select
-          className="box mt-0.5 block max-w-80"
+      <Field label="Suppose" className="text-sm">
+        <Select
+          className="mt-0.5 block max-w-80"
           value={look.suppose}
           onChange={(e) => look.set({ suppose: e.target.value })}
         >
@@ -36,32 +39,26 @@ export function Suppose({ look, joining }: { look: Look; joining: boolean }) {
                 the plan “{p.title}” has been run
               </option>
             ))}
-        </select>
-      </label>
+        </Select>
+      </Field>
       {joining ? (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            look.set({ joining: group.trim() });
-          }}
-        >
-          <label className="text-sm">
-            and {look.account} joins the group
-            <input
-              className="box mt-0.5 block w-40"
+        <Form onSubmit={() => look.set({ joining: group.trim() })}>
+          <Field label={<>and {look.account} joins the group</>} className="text-sm">
+            <Input
+              className="mt-0.5 block w-40"
               list="groups"
               spellCheck={false}
               value={group}
               onChange={(e) => setGroup(e.target.value)}
               onBlur={() => look.set({ joining: group.trim() })}
             />
-          </label>
+          </Field>
           <datalist id="groups">
             {accounts.data?.groups?.map((g) => (
               <option key={g} value={g} />
             ))}
           </datalist>
-        </form>
+        </Form>
       ) : null}
     </div>
   );

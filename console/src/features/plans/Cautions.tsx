@@ -1,4 +1,6 @@
 import type { Schemas } from "../../api/client";
+import { Field } from "../../ui/Field";
+import { Input } from "../../ui/Input";
 
 type Caution = Schemas["Caution"];
 
@@ -35,14 +37,13 @@ export function Cautions({
           <p className="text-sm text-muted">Instead: {c.instead}.</p>
           {c.grave && words?.[c.id] && !say ? <p className="text-sm">Meant all the same: “{words[c.id]}”</p> : null}
           {c.grave && say ? (
-            <label className="mt-1 block text-sm">
-              Why it is meant all the same
-              <input
-                className="mt-0.5 block w-full rounded border border-muted bg-sheet px-2 py-1"
+            <Field label="Why it is meant all the same" className="mt-1 block text-sm">
+              <Input
+                className="mt-0.5 block w-full"
                 value={words?.[c.id] ?? ""}
                 onChange={(e) => say(c.id, e.target.value)}
               />
-            </label>
+            </Field>
           ) : null}
         </li>
       ))}

@@ -7,6 +7,8 @@ import { StateWord } from "../../shared/StateWord";
 import { Table } from "../../ui/Table";
 import { Time } from "../../ui/Time";
 import { Title } from "../../ui/Title";
+import { Select } from "../../ui/Select";
+import { Field } from "../../ui/Field";
 
 export default function Plans() {
   const [search, setSearch] = useSearchParams();
@@ -17,10 +19,8 @@ export default function Plans() {
     <>
       <Title text="Plans" />
       <Note error={plans.error} />
-      <label className="mb-3 block">
-        State{" "}
-        <select
-          className="box"
+      <Field label="State" className="mb-3 block">
+        <Select
           value={state ?? ""}
           onChange={(e) => setSearch(e.target.value ? { state: e.target.value } : {}, { replace: true })}
         >
@@ -28,8 +28,8 @@ export default function Plans() {
           {planStates.map((s) => (
             <option key={s}>{s}</option>
           ))}
-        </select>
-      </label>
+        </Select>
+      </Field>
       {plans.data && items.length === 0 ? (
         <Note>{state ? `No plan is ${state}.` : "No plan yet. Choose findings of an application, and draft one."}</Note>
       ) : null}

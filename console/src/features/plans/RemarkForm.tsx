@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useRemark } from "./queries";
 import { Button } from "../../ui/Button";
 import { Note } from "../../ui/Note";
+import { Form } from "../../ui/Form";
 
 /** Room to say something of a plan, or of one of its steps. */
 export function RemarkForm({
@@ -19,10 +20,9 @@ export function RemarkForm({
   const remark = useRemark(plan);
   const [body, setBody] = useState("");
   return (
-    <form
+    <Form
       className="mt-2"
-      onSubmit={(e) => {
-        e.preventDefault();
+      onSubmit={() =>
         remark.mutate(
           { ...of, body },
           {
@@ -31,8 +31,8 @@ export function RemarkForm({
               done?.();
             },
           },
-        );
-      }}
+        )
+      }
     >
       <Field>
         <Label className="text-sm">{label}</Label>
@@ -48,6 +48,6 @@ export function RemarkForm({
       <Button type="submit" disabled={remark.isPending || body.trim() === ""}>
         Add the remark
       </Button>
-    </form>
+    </Form>
   );
 }

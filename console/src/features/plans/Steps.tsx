@@ -7,6 +7,8 @@ import { LongList } from "../../ui/LongList";
 import { Note } from "../../ui/Note";
 import { RemarkForm } from "./RemarkForm";
 import { Said } from "./Said";
+import { Select } from "../../ui/Select";
+import { Field } from "../../ui/Field";
 
 /** A plan's steps path by path, out of the bytes that are signed, with what people say of each. */
 export function Steps({ plan }: { plan: Plan }) {
@@ -22,10 +24,8 @@ export function Steps({ plan }: { plan: Plan }) {
           Step by step
         </h2>
         {hosts.length > 1 ? (
-          <label className="text-sm">
-            on{" "}
-            <select
-              className="box"
+          <Field label="on" className="text-sm">
+            <Select
               value={host}
               onChange={(e) => {
                 setHost(e.target.value);
@@ -35,8 +35,8 @@ export function Steps({ plan }: { plan: Plan }) {
               {hosts.map((h) => (
                 <option key={h.host}>{h.host}</option>
               ))}
-            </select>
-          </label>
+            </Select>
+          </Field>
         ) : (
           <span className="text-sm text-muted">on {host}</span>
         )}

@@ -1,4 +1,3 @@
-import { Field, Input, Label, Textarea } from "@headlessui/react";
 import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import type { Person } from "../../api/client";
@@ -15,6 +14,11 @@ import { quoted } from "../look/model";
 import { maySomewhere } from "../../shared/roles";
 import { BackToRun } from "./BackToRun";
 import { BackToSnapshot } from "./BackToSnapshot";
+import { Select } from "../../ui/Select";
+import { TextArea } from "../../ui/TextArea";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Checkbox } from "../../ui/Checkbox";
 
 const listed = (text: string) =>
   text
@@ -64,21 +68,19 @@ export default function PutBack({ me }: { me: Person }) {
         <li>
           <h2 className="mb-1 font-bold">1. To what</h2>
           <div className="grid gap-4 sm:grid-cols-2">
-            <label className="text-sm">
-              What a run found
-              <select className="box mt-0.5 block w-full" value={run} onChange={(e) => source("run", e.target.value)}>
+            <Field label="What a run found" className="text-sm">
+              <Select className="mt-0.5 block w-full" value={run} onChange={(e) => source("run", e.target.value)}>
                 <option value="">choose one of the newest runs</option>
                 {ended.map((r) => (
                   <option key={r.id} value={r.id}>
                     {new Date(r.started).toLocaleString()} · {r.title}
                   </option>
                 ))}
-              </select>
-            </label>
-            <label className="text-sm">
-              How a host was in a snapshot
-              <select
-                className="box mt-0.5 block w-full"
+              </Select>
+            </Field>
+            <Field label="How a host was in a snapshot" className="text-sm">
+              <Select
+                className="mt-0.5 block w-full"
                 value={snapshot}
                 onChange={(e) => source("snapshot", e.target.value)}
               >
@@ -88,8 +90,8 @@ export default function PutBack({ me }: { me: Person }) {
                     {s.taken ? new Date(s.taken).toLocaleString() : ""} · {s.application} on {s.host}
                   </option>
                 ))}
-              </select>
-            </label>
+              </Select>
+            </Field>
           </div>
         </li>
         {run || snapshot ? (
@@ -99,30 +101,26 @@ export default function PutBack({ me }: { me: Person }) {
               <fieldset className="mb-2 flex flex-wrap gap-x-5 gap-y-1">
                 <legend className="text-sm text-muted">Hosts</legend>
                 {hosts.map((h) => (
-                  <label key={h} className="flex items-center gap-2">
-                    <input
-                      type="checkbox"
-                      className="size-4.5 accent-(--color-ink)"
-                      checked={on.includes(h)}
-                      disabled={on.length === 1 && on[0] === h}
-                      onChange={(e) =>
-                        set((next) => {
-                          next.delete("host");
-                          for (const x of hosts)
-                            if (x === h ? e.target.checked : on.includes(x)) next.append("host", x);
-                        })
-                      }
-                    />
+                  <Checkbox
+                    key={h}
+                    checked={on.includes(h)}
+                    disabled={on.length === 1 && on[0] === h}
+                    onChange={(e) =>
+                      set((next) => {
+                        next.delete("host");
+                        for (const x of hosts) if (x === h ? e.target.checked : on.includes(x)) next.append("host", x);
+                      })
+                    }
+                  >
                     {h}
-                  </label>
+                  </Checkbox>
                 ))}
               </fieldset>
             ) : null}
-            <Field>
-              <Label className="text-sm">Only these paths: patterns, one in each line; none is all of them</Label>
-              <Textarea
+            <Field className="block text-sm" label="Only these paths: patterns, one in each line; none is all of them">
+              <TextArea
                 rows={2}
-                className="box mono mt-1 block w-full max-w-2xl"
+                className="mono mt-1 block w-full max-w-2xl"
                 placeholder="/srv/ticketing/logs/**"
                 value={text}
                 onChange={(e) =>
@@ -140,10 +138,9 @@ export default function PutBack({ me }: { me: Person }) {
         {run || snapshot ? (
           <li>
             <h2 className="mb-1 font-bold">3. A plan of it</h2>
-            <Field className="mb-3">
-              <Label className="text-sm">What it is for</Label>
+            <Field className="mb-3 block text-sm" label="What it is for">
               <Input
-                className="box mt-1 block w-full max-w-2xl"
+                className="mt-1 block w-full max-w-2xl"
                 maxLength={200}
                 value={title}
                 onChange={(e) => setTitle(e.target.value)}

@@ -8,6 +8,9 @@ import { Note } from "../../ui/Note";
 import { useSettled } from "../../ui/useSettled";
 import { literal } from "./model";
 import { schemeOf } from "../../schemes";
+import { Select } from "../../ui/Select";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
 
 function Brief({ view }: { view: View }) {
   const Shown = schemeOf(view).Brief;
@@ -30,23 +33,21 @@ export function Originals({ run, author }: { run: Run; author: boolean }) {
         What it found
       </h2>
       <div className="mb-2 flex flex-wrap items-end gap-4">
-        <label className="text-sm">
-          Host
-          <select className="box mt-0.5 block" value={host} onChange={(e) => setHost(e.target.value)}>
+        <Field label="Host" className="text-sm">
+          <Select className="mt-0.5 block" value={host} onChange={(e) => setHost(e.target.value)}>
             {hosts.map((h) => (
               <option key={h.host}>{h.host}</option>
             ))}
-          </select>
-        </label>
-        <label className="min-w-0 flex-1 text-sm">
-          Paths
-          <input
-            className="box mono mt-0.5 block w-full max-w-md"
+          </Select>
+        </Field>
+        <Field label="Paths" className="min-w-0 flex-1 text-sm">
+          <Input
+            className="mono mt-0.5 block w-full max-w-md"
             placeholder="all; or a pattern, such as /srv/**/*.log"
             value={pattern}
             onChange={(e) => setPattern(e.target.value)}
           />
-        </label>
+        </Field>
         {author && items.length > 0 ? (
           <Link className="pb-2 text-sm" to={`/put-back?${back}`}>
             Put {paths ? "these" : "what is listed"} back…

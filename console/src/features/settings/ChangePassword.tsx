@@ -5,8 +5,12 @@ import { Button } from "../../ui/Button";
 import { FormEnd } from "../../ui/FormEnd";
 import { Modal } from "../../ui/Modal";
 import { PasswordStrength } from "../../shared/PasswordStrength";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Checkbox } from "../../ui/Checkbox";
+import { Form } from "../../ui/Form";
 
-function Field({
+function Password({
   label,
   value,
   change,
@@ -18,10 +22,9 @@ function Field({
   fresh?: boolean;
 }) {
   return (
-    <label className="mt-3 block">
-      {label}
-      <input
-        className="box mt-0.5 block w-full"
+    <Field label={label} className="mt-3 block">
+      <Input
+        className="mt-0.5 block w-full"
         type="password"
         required
         minLength={fresh ? 12 : 1}
@@ -30,7 +33,7 @@ function Field({
         value={value}
         onChange={(e) => change(e.target.value)}
       />
-    </label>
+    </Field>
   );
 }
 
@@ -57,25 +60,14 @@ export function ChangePassword({ close }: { close: () => void }) {
           </div>
         </>
       ) : (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            change.mutate({ password: old, new_password: fresh, keep_tokens: keep });
-          }}
-        >
-          <Field label="Password as it is" value={old} change={setOld} />
-          <Field label="New password, at least 12 characters" value={fresh} change={setFresh} fresh />
+        <Form onSubmit={() => change.mutate({ password: old, new_password: fresh, keep_tokens: keep })}>
+          <Password label="Password as it is" value={old} change={setOld} />
+          <Password label="New password, at least 12 characters" value={fresh} change={setFresh} fresh />
           <PasswordStrength name={me.data?.name ?? ""} password={fresh} />
-          <Field label="The new one again" value={again} change={setAgain} fresh />
-          <label className="mt-3 flex items-center gap-2">
-            <input
-              type="checkbox"
-              className="size-[24px] accent-(--color-ink)"
-              checked={keep}
-              onChange={(e) => setKeep(e.target.checked)}
-            />
+          <Password label="The new one again" value={again} change={setAgain} fresh />
+          <Checkbox checked={keep} onChange={(e) => setKeep(e.target.checked)} className="mt-3 flex items-center gap-2">
             My tokens stay good
-          </label>
+          </Checkbox>
           <p className="mt-2 text-sm text-muted">
             Your other sessions end. Whoever had the old password may have made tokens, so they end too unless you keep
             them.
@@ -86,7 +78,7 @@ export function ChangePassword({ close }: { close: () => void }) {
             submit="Change it"
             disabled={change.isPending || fresh !== again}
           />
-        </form>
+        </Form>
       )}
     </Modal>
   );

@@ -12,6 +12,9 @@ import { Note } from "../../ui/Note";
 import { Table } from "../../ui/Table";
 import { Time } from "../../ui/Time";
 import { Watch } from "../../shared/Watch";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 const listOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
@@ -42,35 +45,28 @@ function Invite({ known, close }: { known?: Host; close: () => void }) {
           </div>
         </>
       ) : (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            invite.mutate({ name: name.trim(), tags: listOf(tags) });
-          }}
-        >
-          <label className="block">
-            Name
-            <input
-              className="box mt-0.5 block w-full"
+        <Form onSubmit={() => invite.mutate({ name: name.trim(), tags: listOf(tags) })}>
+          <Field label="Name" className="block">
+            <Input
+              className="mt-0.5 block w-full"
               required
               value={name}
               readOnly={known !== undefined}
               spellCheck={false}
               onChange={(e) => setName(e.target.value)}
             />
-          </label>
-          <label className="mt-3 block">
-            Tags, by which baselines choose their hosts
-            <input
-              className="box mt-0.5 block w-full"
+          </Field>
+          <Field label="Tags, by which baselines choose their hosts" className="mt-3 block">
+            <Input
+              className="mt-0.5 block w-full"
               value={tags}
               spellCheck={false}
               placeholder="sales, north"
               onChange={(e) => setTags(e.target.value)}
             />
-          </label>
+          </Field>
           <FormEnd error={invite.error} close={close} submit="Make a code" disabled={invite.isPending} />
-        </form>
+        </Form>
       )}
     </Modal>
   );
@@ -80,26 +76,20 @@ function TagForm({ host, had, close }: { host: string; had: Seen<Schemas["TagLis
   const set = useSetTags();
   const [tags, setTags] = useState(had.value.tags?.join(", ") ?? "");
   return (
-    <form
-      onSubmit={(e) => {
-        e.preventDefault();
-        set.mutate({ name: host, tags: listOf(tags), tag: had.tag }, { onSuccess: close });
-      }}
-    >
+    <Form onSubmit={() => set.mutate({ name: host, tags: listOf(tags), tag: had.tag }, { onSuccess: close })}>
       <p className="text-sm">
         Baselines choose their hosts by tags: what this host is held against may be another from now on.
       </p>
-      <label className="mt-3 block">
-        Tags
-        <input
-          className="box mt-0.5 block w-full"
+      <Field label="Tags" className="mt-3 block">
+        <Input
+          className="mt-0.5 block w-full"
           value={tags}
           spellCheck={false}
           onChange={(e) => setTags(e.target.value)}
         />
-      </label>
+      </Field>
       <FormEnd error={set.error} close={close} submit="Set them" disabled={set.isPending} />
-    </form>
+    </Form>
   );
 }
 
@@ -125,15 +115,14 @@ export function Hosts({ me, only }: { me: Person; only: string }) {
   return (
     <>
       <div className="mb-3 flex flex-wrap items-end gap-3">
-        <label className="text-sm">
-          Name or tag
-          <input
-            className="box mt-0.5 block w-56"
+        <Field label="Name or tag" className="text-sm">
+          <Input
+            className="mt-0.5 block w-56"
             value={part}
             spellCheck={false}
             onChange={(e) => setPart(e.target.value.trim())}
           />
-        </label>
+        </Field>
         {operator ? (
           <Button look="strong" onClick={() => setDoing({ what: "invite" })}>
             Add a host…

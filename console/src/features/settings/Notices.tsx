@@ -11,6 +11,10 @@ import { Modal } from "../../ui/Modal";
 import { Note } from "../../ui/Note";
 import { Table } from "../../ui/Table";
 import { Time } from "../../ui/Time";
+import { Input } from "../../ui/Input";
+import { Select } from "../../ui/Select";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 const kinds = [
   { key: "findings", says: "new findings" },
@@ -58,9 +62,8 @@ function Add({ close }: { close: () => void }) {
           </div>
         </>
       ) : (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
+        <Form
+          onSubmit={() =>
             add.mutate({
               url: url.trim(),
               kinds: chosen,
@@ -68,13 +71,12 @@ function Add({ close }: { close: () => void }) {
               ...(effect ? { effect } : {}),
               ...(mail && every ? { every } : {}),
               ...(application ? { application } : {}),
-            });
-          }}
+            })
+          }
         >
-          <label className="block">
-            Address
-            <input
-              className="box mono mt-0.5 block w-full"
+          <Field label="Address" className="block">
+            <Input
+              className="mono mt-0.5 block w-full"
               required
               type="url"
               placeholder="https://… or mailto:name@host"
@@ -83,11 +85,10 @@ function Add({ close }: { close: () => void }) {
               value={url}
               onChange={(e) => setUrl(e.target.value)}
             />
-          </label>
-          <label className="mt-3 block">
-            Application
-            <select
-              className="box mt-0.5 block w-full"
+          </Field>
+          <Field label="Application" className="mt-3 block">
+            <Select
+              className="mt-0.5 block w-full"
               value={application}
               onChange={(e) => setApplication(e.target.value)}
             >
@@ -95,45 +96,38 @@ function Add({ close }: { close: () => void }) {
               {applications.map((a) => (
                 <option key={a.name}>{a.name}</option>
               ))}
-            </select>
-          </label>
+            </Select>
+          </Field>
           <Checks legend="Of what" options={kinds} chosen={chosen} choose={setChosen} />
-          <label className="mt-3 block">
-            Findings from this severity on
-            <select
-              className="box mt-0.5 block"
-              value={severity}
-              onChange={(e) => setSeverity(e.target.value as Severity)}
-            >
+          <Field label="Findings from this severity on" className="mt-3 block">
+            <Select className="mt-0.5 block" value={severity} onChange={(e) => setSeverity(e.target.value as Severity)}>
               {severities.map((x) => (
                 <option key={x}>{x}</option>
               ))}
-            </select>
-          </label>
-          <label className="mt-3 block">
-            Findings by what they mean
-            <select
-              className="box mt-0.5 block"
+            </Select>
+          </Field>
+          <Field label="Findings by what they mean" className="mt-3 block">
+            <Select
+              className="mt-0.5 block"
               value={effect}
               onChange={(e) => setEffect(e.target.value as typeof effect)}
             >
               <option value="">all</option>
               <option value="opens">where somebody can do more than declared (opens)</option>
               <option value="closes">where somebody can do less (closes)</option>
-            </select>
-          </label>
+            </Select>
+          </Field>
           {mail ? (
-            <label className="mt-3 block">
-              Letters
-              <select className="box mt-0.5 block" value={every} onChange={(e) => setEvery(Number(e.target.value))}>
+            <Field label="Letters" className="mt-3 block">
+              <Select className="mt-0.5 block" value={every} onChange={(e) => setEvery(Number(e.target.value))}>
                 <option value={0}>at once</option>
                 <option value={60}>one an hour</option>
                 <option value={1440}>one a day</option>
-              </select>
-            </label>
+              </Select>
+            </Field>
           ) : null}
           <FormEnd error={add.error} close={close} submit="Add it" disabled={add.isPending || chosen.length === 0} />
-        </form>
+        </Form>
       )}
     </Modal>
   );

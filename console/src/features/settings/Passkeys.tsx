@@ -9,6 +9,9 @@ import { Modal } from "../../ui/Modal";
 import { Note } from "../../ui/Note";
 import { Table } from "../../ui/Table";
 import { Time } from "../../ui/Time";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 function Add({ close }: { close: () => void }) {
   const add = useAddPasskey();
@@ -36,29 +39,23 @@ function Add({ close }: { close: () => void }) {
   }
   return (
     <Modal title="Add a passkey" close={close}>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          add.mutate(name.trim());
-        }}
-      >
+      <Form onSubmit={() => add.mutate(name.trim())}>
         <p>
           A passkey of this device, or a security key. It signs you in without a password where it asks for your finger
           or a number, and is a second factor otherwise.
         </p>
-        <label className="mt-3 block">
-          What it is
-          <input
-            className="box mt-0.5 block w-full"
+        <Field label="What it is" className="mt-3 block">
+          <Input
+            className="mt-0.5 block w-full"
             required
             maxLength={64}
             placeholder="key on my ring"
             value={name}
             onChange={(e) => setName(e.target.value)}
           />
-        </label>
+        </Field>
         <FormEnd error={add.error} close={close} submit="Add it" disabled={add.isPending} />
-      </form>
+      </Form>
     </Modal>
   );
 }

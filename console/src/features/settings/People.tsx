@@ -12,6 +12,9 @@ import { Note } from "../../ui/Note";
 import { RoleChoice } from "./RoleChoice";
 import { Table } from "../../ui/Table";
 import { Time } from "../../ui/Time";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 function OneTime({
   name,
@@ -59,26 +62,24 @@ function Add({ close }: { close: () => void }) {
       {add.data ? (
         <OneTime name={add.data.name} password={add.data.password} close={close} />
       ) : (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
+        <Form
+          onSubmit={() =>
             add.mutate(
               { name: name.trim(), roles: chosen, provider: by.length > 0 },
               { onSuccess: () => by.length > 0 && close() },
-            );
-          }}
+            )
+          }
         >
-          <label className="block">
-            Name to sign in with
-            <input
-              className="box mt-0.5 block w-full"
+          <Field label="Name to sign in with" className="block">
+            <Input
+              className="mt-0.5 block w-full"
               required
               value={name}
               spellCheck={false}
               autoComplete="off"
               onChange={(e) => setName(e.target.value)}
             />
-          </label>
+          </Field>
           <RoleChoice chosen={chosen} choose={setChosen} />
           {provider ? (
             <Checks
@@ -94,7 +95,7 @@ function Add({ close }: { close: () => void }) {
             />
           ) : null}
           <FormEnd error={add.error} close={close} submit="Add" disabled={add.isPending || chosen.length === 0} />
-        </form>
+        </Form>
       )}
     </Modal>
   );

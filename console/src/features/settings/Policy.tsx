@@ -7,6 +7,10 @@ import { Checks } from "../../ui/Checks";
 import { Command } from "../../ui/Command";
 import { Note } from "../../ui/Note";
 import { Time } from "../../ui/Time";
+import { Field } from "../../ui/Field";
+import { Input } from "../../ui/Input";
+import { Checkbox } from "../../ui/Checkbox";
+import { Form } from "../../ui/Form";
 
 type Rules = Schemas["Policy"];
 
@@ -28,12 +32,11 @@ function Amount({
   disabled: boolean;
 }) {
   return (
-    <label className="mt-3 block">
-      {label}
+    <Field label={label} className="mt-3 block">
       <span className="mt-0.5 flex items-center gap-2">
-        <input
+        <Input
           type="number"
-          className="box w-24"
+          className="w-24"
           min={least}
           max={most}
           required
@@ -43,7 +46,7 @@ function Amount({
         />
         {unit}
       </span>
-    </label>
+    </Field>
   );
 }
 
@@ -73,13 +76,7 @@ function Change({ had, admin }: { had: Seen<Schemas["PolicyNow"]>; admin: boolea
     setTag(tag);
   };
   return (
-    <form
-      className="max-w-xl"
-      onSubmit={(e) => {
-        e.preventDefault();
-        set.mutate({ policy: rules, tag }, { onSuccess: saw });
-      }}
-    >
+    <Form className="max-w-xl" onSubmit={() => set.mutate({ policy: rules, tag }, { onSuccess: saw })}>
       {next ? (
         <Note>
           From <Time at={next.from} /> on, as {next.by} wants: {said(next.rules)}.{" "}
@@ -90,16 +87,14 @@ function Change({ had, admin }: { had: Seen<Schemas["PolicyNow"]>; admin: boolea
           ) : null}
         </Note>
       ) : null}
-      <label className="mt-3 flex items-center gap-2">
-        <input
-          type="checkbox"
-          className="size-[24px] accent-(--color-ink)"
-          disabled={!admin}
-          checked={rules.managers_approve}
-          onChange={(e) => setRules({ ...rules, managers_approve: e.target.checked })}
-        />
+      <Checkbox
+        disabled={!admin}
+        checked={rules.managers_approve}
+        onChange={(e) => setRules({ ...rules, managers_approve: e.target.checked })}
+        className="mt-3 flex items-center gap-2"
+      >
         Who manages people may approve plans, too
-      </label>
+      </Checkbox>
       <Amount
         label="New reviewers, and those whose sign-in an admin has reset, count after"
         unit="hours"
@@ -156,7 +151,7 @@ function Change({ had, admin }: { had: Seen<Schemas["PolicyNow"]>; admin: boolea
           </div>
         </>
       ) : null}
-    </form>
+    </Form>
   );
 }
 

@@ -5,6 +5,10 @@ import { useReviewers, useSetReviewers } from "./queries";
 import { may } from "../../shared/roles";
 import { Button } from "../../ui/Button";
 import { Note } from "../../ui/Note";
+import { Input } from "../../ui/Input";
+import { Select } from "../../ui/Select";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 function Needed({
   application,
@@ -17,28 +21,24 @@ function Needed({
 }) {
   const [reviewers, setReviewers] = useState(had.value.reviewers);
   return (
-    <form
+    <Form
       className="flex flex-wrap items-end gap-3"
-      onSubmit={(e) => {
-        e.preventDefault();
-        set.mutate({ name: application, reviewers, tag: had.tag });
-      }}
+      onSubmit={() => set.mutate({ name: application, reviewers, tag: had.tag })}
     >
-      <label className="text-sm">
-        are approved by so many
-        <input
+      <Field label="are approved by so many" className="text-sm">
+        <Input
           type="number"
           min={1}
           max={9}
-          className="box mt-0.5 block w-24"
+          className="mt-0.5 block w-24"
           value={reviewers}
           onChange={(e) => setReviewers(e.target.valueAsNumber || 1)}
         />
-      </label>
+      </Field>
       <Button type="submit" look="strong" disabled={set.isPending}>
         Set it
       </Button>
-    </form>
+    </Form>
   );
 }
 
@@ -54,10 +54,9 @@ export function Reviews({ me }: { me: Person }) {
     return <Note>One other person approves a plan, unless an admin wants more for an application.</Note>;
   return (
     <div className="flex flex-wrap items-end gap-3">
-      <label className="text-sm">
-        Plans of
-        <select
-          className="box mt-0.5 block"
+      <Field label="Plans of" className="text-sm">
+        <Select
+          className="mt-0.5 block"
           value={of}
           onChange={(e) => {
             set.reset();
@@ -67,8 +66,8 @@ export function Reviews({ me }: { me: Person }) {
           {applications.map((a) => (
             <option key={a.name}>{a.name}</option>
           ))}
-        </select>
-      </label>
+        </Select>
+      </Field>
       {now.data ? <Needed key={`${of} ${now.data.tag}`} application={of} had={now.data} set={set} /> : null}
       {set.isSuccess ? (
         <span role="status" className="pb-2 text-sm">

@@ -1,5 +1,6 @@
 import { forOne, roles, type Role } from "../../shared/roles";
 import { useOverview } from "../overview/queries";
+import { Checkbox } from "../../ui/Checkbox";
 
 const means: Record<Role, string> = {
   viewer: "looks at everything",
@@ -22,15 +23,9 @@ export function RoleChoice({ chosen, choose }: { chosen: readonly string[]; choo
         const applications = [...new Set([...bound, ...known])].sort();
         return (
           <div key={role} className="py-1">
-            <label className="flex items-center gap-2">
-              <input
-                type="checkbox"
-                className="size-4.5 accent-(--color-ink)"
-                checked={everywhere}
-                onChange={(e) => set(role, e.target.checked)}
-              />
+            <Checkbox checked={everywhere} onChange={(e) => set(role, e.target.checked)}>
               {role} <span className="text-sm text-muted">{means[role]}</span>
-            </label>
+            </Checkbox>
             {forOne.includes(role) && !everywhere && applications.length > 0 ? (
               <details className="ml-6.5 text-sm" open={bound.length > 0}>
                 <summary className="cursor-pointer text-muted">
@@ -38,16 +33,15 @@ export function RoleChoice({ chosen, choose }: { chosen: readonly string[]; choo
                 </summary>
                 <div className="max-h-40 overflow-auto">
                   {applications.map((a) => (
-                    <label key={a} className="mr-4 inline-flex items-center gap-2 py-1">
-                      <input
-                        type="checkbox"
-                        className="size-4 accent-(--color-ink)"
-                        checked={bound.includes(a)}
-                        aria-label={`${role} for ${a}`}
-                        onChange={(e) => set(`${role}@${a}`, e.target.checked)}
-                      />
+                    <Checkbox
+                      key={a}
+                      checked={bound.includes(a)}
+                      aria-label={`${role} for ${a}`}
+                      onChange={(e) => set(`${role}@${a}`, e.target.checked)}
+                      className="mr-4 inline-flex items-center gap-2 py-1"
+                    >
                       {a}
-                    </label>
+                    </Checkbox>
                   ))}
                 </div>
               </details>

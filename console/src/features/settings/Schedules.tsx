@@ -10,6 +10,10 @@ import { Modal } from "../../ui/Modal";
 import { Note } from "../../ui/Note";
 import { Table } from "../../ui/Table";
 import { Time } from "../../ui/Time";
+import { Select } from "../../ui/Select";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
@@ -24,56 +28,51 @@ function Add({ me, close }: { me: Person; close: () => void }) {
   const application = chosen || applications[0]?.name || "";
   return (
     <Modal title="Have snapshots taken by themselves" close={close}>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
+      <Form
+        onSubmit={() =>
           add.mutate(
             { application, cron: cron.trim(), zone, spread: minutes * 60, ...(tag.trim() ? { tag: tag.trim() } : {}) },
             { onSuccess: close },
-          );
-        }}
+          )
+        }
       >
-        <label className="block">
-          Application
-          <select className="box mt-0.5 block w-full" value={application} onChange={(e) => setChosen(e.target.value)}>
+        <Field label="Application" className="block">
+          <Select className="mt-0.5 block w-full" value={application} onChange={(e) => setChosen(e.target.value)}>
             {applications.map((a) => (
               <option key={a.name}>{a.name}</option>
             ))}
-          </select>
-        </label>
-        <label className="mt-3 block">
-          When: minute hour day month weekday, in {zone}
-          <input
-            className="box mono mt-0.5 block w-full"
+          </Select>
+        </Field>
+        <Field label={<>When: minute hour day month weekday, in {zone}</>} className="mt-3 block">
+          <Input
+            className="mono mt-0.5 block w-full"
             required
             value={cron}
             spellCheck={false}
             onChange={(e) => setCron(e.target.value)}
           />
-        </label>
-        <label className="mt-3 block">
-          Only on hosts with this tag
-          <input
-            className="box mt-0.5 block w-full"
+        </Field>
+        <Field label="Only on hosts with this tag" className="mt-3 block">
+          <Input
+            className="mt-0.5 block w-full"
             placeholder="all of its hosts"
             value={tag}
             spellCheck={false}
             onChange={(e) => setTag(e.target.value)}
           />
-        </label>
-        <label className="mt-3 block">
-          Spread over so many minutes
-          <input
+        </Field>
+        <Field label="Spread over so many minutes" className="mt-3 block">
+          <Input
             type="number"
             min={0}
             max={1440}
-            className="box mt-0.5 block w-28"
+            className="mt-0.5 block w-28"
             value={minutes}
             onChange={(e) => setMinutes(e.target.valueAsNumber || 0)}
           />
-        </label>
+        </Field>
         <FormEnd error={add.error} close={close} submit="Schedule it" disabled={add.isPending || !application} />
-      </form>
+      </Form>
     </Modal>
   );
 }

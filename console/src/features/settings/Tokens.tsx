@@ -9,6 +9,9 @@ import { Modal } from "../../ui/Modal";
 import { Note } from "../../ui/Note";
 import { Table } from "../../ui/Table";
 import { Time } from "../../ui/Time";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 const possible = ["viewer", "author", "operator"];
 
@@ -42,33 +45,26 @@ function Add({ me, close }: { me: Person; close: () => void }) {
           </div>
         </>
       ) : (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            add.mutate({ name: name.trim(), days, roles });
-          }}
-        >
-          <label className="block">
-            What it is for
-            <input
-              className="box mt-0.5 block w-full"
+        <Form onSubmit={() => add.mutate({ name: name.trim(), days, roles })}>
+          <Field label="What it is for" className="block">
+            <Input
+              className="mt-0.5 block w-full"
               required
               maxLength={64}
               value={name}
               onChange={(e) => setName(e.target.value)}
             />
-          </label>
-          <label className="mt-3 block">
-            Good for so many days
-            <input
+          </Field>
+          <Field label="Good for so many days" className="mt-3 block">
+            <Input
               type="number"
               min={1}
               max={400}
-              className="box mt-0.5 block w-28"
+              className="mt-0.5 block w-28"
               value={days}
               onChange={(e) => setDays(e.target.valueAsNumber || 1)}
             />
-          </label>
+          </Field>
           <Checks
             inline
             legend="Roles"
@@ -77,7 +73,7 @@ function Add({ me, close }: { me: Person; close: () => void }) {
             choose={setRoles}
           />
           <FormEnd error={add.error} close={close} submit="Make it" disabled={add.isPending || roles.length === 0} />
-        </form>
+        </Form>
       )}
     </Modal>
   );

@@ -12,13 +12,15 @@ import { Time } from "../../ui/Time";
 import { ChangePassword } from "./ChangePassword";
 import { Passkeys } from "./Passkeys";
 import { SignInNews } from "./SignInNews";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 function Code({ code, change }: { code: string; change: (code: string) => void }) {
   return (
-    <label className="mt-3 block">
-      Code that it shows
-      <input
-        className="box mt-0.5 block w-40"
+    <Field label="Code that it shows" className="mt-3 block">
+      <Input
+        className="mt-0.5 block w-40"
         required
         minLength={6}
         maxLength={32}
@@ -26,7 +28,7 @@ function Code({ code, change }: { code: string; change: (code: string) => void }
         value={code}
         onChange={(e) => change(e.target.value)}
       />
-    </label>
+    </Field>
   );
 }
 
@@ -50,12 +52,7 @@ function Add({ close }: { close: () => void }) {
           </div>
         </>
       ) : propose.data ? (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            confirm.mutate(code);
-          }}
-        >
+        <Form onSubmit={() => confirm.mutate(code)}>
           <p>Have your authenticator scan this, or type the secret:</p>
           <div className="my-3 inline-block bg-white p-3">
             <QRCodeSVG value={propose.data.url} size={176} title="Address of the second factor" />
@@ -63,20 +60,15 @@ function Add({ close }: { close: () => void }) {
           <Command text={propose.data.secret} />
           <Code code={code} change={setCode} />
           <FormEnd error={confirm.error} close={close} submit="Confirm" disabled={confirm.isPending} />
-        </form>
+        </Form>
       ) : (
-        <form
-          onSubmit={(e) => {
-            e.preventDefault();
-            propose.mutate();
-          }}
-        >
+        <Form onSubmit={() => propose.mutate()}>
           <p>
             An authenticator on your telephone shows six digits, others every 30 seconds (RFC 6238). You are asked for
             them when you sign in, so that your password alone is of no use to who has got it.
           </p>
           <FormEnd error={propose.error} close={close} submit="Begin" disabled={propose.isPending} />
-        </form>
+        </Form>
       )}
     </Modal>
   );
@@ -87,16 +79,11 @@ function Remove({ close }: { close: () => void }) {
   const [code, setCode] = useState("");
   return (
     <Modal title="Do without the second factor" close={close}>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          remove.mutate(code, { onSuccess: close });
-        }}
-      >
+      <Form onSubmit={() => remove.mutate(code, { onSuccess: close })}>
         <p>Your password alone will be enough again.</p>
         <Code code={code} change={setCode} />
         <FormEnd error={remove.error} close={close} submit="Remove it" disabled={remove.isPending} />
-      </form>
+      </Form>
     </Modal>
   );
 }

@@ -7,6 +7,7 @@ import { useSignIn, useSignInByPasskey, useWays } from "./queries";
 import { Button } from "../../ui/Button";
 import { Note } from "../../ui/Note";
 import { PasswordStrength } from "../../shared/PasswordStrength";
+import { Form } from "../../ui/Form";
 
 const box = "mt-1 block w-full rounded border border-muted bg-sheet px-3 py-2";
 
@@ -29,10 +30,9 @@ export function SignIn() {
         Idle Tally
       </h1>
       <p className="mb-8 text-muted">Permissions as they were meant to be.</p>
-      <form
-        onSubmit={(e) => {
-          e.preventDefault();
-          passkey.reset(); // what it said is of before
+      <Form
+        onSubmit={() => {
+          passkey.reset();
           signIn.mutate({ name, password, ...(fresh ? { new_password: fresh } : {}), ...(code ? { code } : {}) });
         }}
       >
@@ -97,7 +97,7 @@ export function SignIn() {
           </Button>
         ) : null}
         <Note error={passkey.error ?? signIn.error} />
-      </form>
+      </Form>
       {byPasskey && !wantsCode ? (
         <p className="mt-6">
           <Button disabled={passkey.isPending} onClick={() => passkey.mutate({})}>

@@ -11,6 +11,10 @@ import { StateWord } from "../../shared/StateWord";
 import { Table } from "../../ui/Table";
 import { Time } from "../../ui/Time";
 import { Title } from "../../ui/Title";
+import { Select } from "../../ui/Select";
+import { Input } from "../../ui/Input";
+import { Field } from "../../ui/Field";
+import { Form } from "../../ui/Form";
 
 export default function Snapshots({ me }: { me: Person }) {
   const author = maySomewhere(me, "author");
@@ -29,38 +33,26 @@ export default function Snapshots({ me }: { me: Person }) {
     <>
       <Title text="Snapshots" />
       <Note error={snaps.error} />
-      <form
-        className="mb-3 flex flex-wrap items-end gap-3"
-        onSubmit={(e) => {
-          e.preventDefault();
-          set({ host: name.trim() });
-        }}
-      >
-        <label className="text-sm">
-          Application
-          <select
-            className="box mt-0.5 block"
-            value={application}
-            onChange={(e) => set({ application: e.target.value })}
-          >
+      <Form className="mb-3 flex flex-wrap items-end gap-3" onSubmit={() => set({ host: name.trim() })}>
+        <Field label="Application" className="text-sm">
+          <Select className="mt-0.5 block" value={application} onChange={(e) => set({ application: e.target.value })}>
             <option value="">all</option>
             {applications.map((a) => (
               <option key={a.name}>{a.name}</option>
             ))}
-          </select>
-        </label>
-        <label className="text-sm">
-          Host
-          <input
-            className="box mt-0.5 block w-48"
+          </Select>
+        </Field>
+        <Field label="Host" className="text-sm">
+          <Input
+            className="mt-0.5 block w-48"
             placeholder="all"
             spellCheck={false}
             value={name}
             onChange={(e) => setName(e.target.value)}
           />
-        </label>
+        </Field>
         <Button type="submit">Show</Button>
-      </form>
+      </Form>
       {snaps.data && items.length === 0 ? (
         <Note>
           {application || host
