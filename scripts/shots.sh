@@ -18,6 +18,7 @@ export XDG_CONFIG_HOME="$demo/shots" IDLETALLY_NO_PAGER=true DISPLAY=:97 PATH="$
 echo "low tide at noon" | idletally login $address --authority "$demo/service/keys/authority.pem" --name quartermaster --password-stdin >/dev/null
 snapshot() { idletally snapshot list --application ticketing --host "$1" --output csv | sed -n 2p | cut -d, -f1; }
 north=$(snapshot slip-north) south=$(snapshot slip-south)
+chromium=$(command -v chromium || echo /usr/lib/chromium/chromium-headless-shell)
 wanted() { [ -z "$names" ] && return 0; for x in $names; do [ "$x" = "$1" ] && return 0; done; return 1; }
 names="$*"
 # A baseline with mistakes, and one that is allowed and probably not meant.
@@ -51,7 +52,7 @@ page calculate - /calculate
 page drift quartermaster /drift/ticketing
 if wanted report; then
   idletally drift report ticketing > "$demo/drift.html"
-  chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
+  $chromium --headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync \
     --hide-scrollbars --user-data-dir="$demo/browser" --screenshot="$PWD/$out/report.png" --window-size=1280,800 "file://$demo/drift.html" >/dev/null 2>&1
 fi
 terminal command-drift "idletally drift show ticketing"

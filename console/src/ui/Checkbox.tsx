@@ -1,6 +1,6 @@
 import type { ComponentPropsWithRef, ReactNode } from "react";
 
-/** A box to tick, with what it means behind it. One that stands alone is as large as a finger needs (WCAG 2.2, 2.5.8). */
+/** A box to tick, with what it means behind it. One that stands alone is 24 pixels large (WCAG 2.2, 2.5.8). */
 export function Checkbox({
   className = "flex items-center gap-2",
   children,

@@ -10,9 +10,9 @@ import { Command } from "../../ui/Command";
 import { Note } from "../../ui/Note";
 import { Title } from "../../ui/Title";
 import { useSettled } from "../../ui/useSettled";
-import { complete } from "./model";
+import { complete, remarksOf, type Remark } from "./model";
 import { Derive } from "./Derive";
-import { Editor, type Remark } from "./Editor";
+import { Editor } from "./Editor";
 import { Effect } from "./Effect";
 
 const skeleton = (name: string) => `idletally: 1
@@ -24,25 +24,6 @@ rules:
   - rule: everything
     paths: /**
 `;
-
-/** What a check says, as remarks in the text. */
-function remarksOf(c: Schemas["Checked"] | undefined): Remark[] {
-  return [
-    ...(c?.errors ?? []).map((e) => ({ line: e.line, column: e.column, grave: true, text: e.message })),
-    ...(c?.problems ?? []).map((p) => ({
-      line: p.line,
-      column: p.column,
-      grave: true,
-      text: `host ${p.host}: ${p.message}`,
-    })),
-    ...(c?.warnings ?? []).map((w) => ({
-      line: w.line,
-      column: w.column,
-      grave: false,
-      text: `${w.message}${w.example ? `, such as ${w.example}` : ""}. Write instead: ${w.instead}`,
-    })),
-  ].toSorted((a, b) => a.line - b.line || a.column - b.column);
-}
 
 /** What is wrong, in words, and whether the text can be kept. */
 function Remarks({ remarks, checked }: { remarks: readonly Remark[]; checked: Schemas["Checked"] }) {

@@ -20,14 +20,7 @@ import {
 } from "@codemirror/view";
 import { useEffect, useRef } from "react";
 import { look } from "./editorLook";
-
-/** Something to be said of a place in the text, counted from 1. */
-export interface Remark {
-  line: number;
-  column: number;
-  grave: boolean;
-  text: string;
-}
+import type { Remark } from "./model";
 
 /** The place of a remark: from its column to the end of the word or value that begins there. */
 function spot(state: EditorState, r: Remark): Diagnostic {

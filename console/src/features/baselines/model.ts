@@ -1,5 +1,6 @@
 import type { Completion, CompletionContext, CompletionResult } from "@codemirror/autocomplete";
 import type { Text } from "@codemirror/state";
+import type { Schemas } from "../../api/client";
 
 /** What the language's schema says, as far as completion needs it. */
 interface Schema {
@@ -76,6 +77,15 @@ const values: Record<string, readonly [string, string][]> = {
     ["derived", "as the folder's own"],
     ["any", "take back"],
   ],
+  grants: [
+    ["none", ""],
+    ["any", "take back"],
+  ],
+  inherits: [
+    ["from above", "entries come from the folder above"],
+    ["stopped", "none come from above"],
+    ["any", "take back"],
+  ],
   capability: [
     ["none", ""],
     ["any", "take back"],
@@ -95,6 +105,9 @@ const values: Record<string, readonly [string, string][]> = {
     ["any", "take back"],
   ],
 };
+
+/** Keys that have lists: what begins an item there is no key. */
+const lists = ["paths", "entries", "defaults", "grants", "roots", "only", "for", "at-least", "names", "tags"];
 
 const keyed = /^(\s*(?:- )?)([a-z-]+):\s*(.*)$/;
 
@@ -120,44 +133,66 @@ export function above(doc: Text, number: number, indent: number): string[] {
 const offer = (from: number, options: Completion[]): CompletionResult | null =>
   options.length ? { from, options, validFor: /^[^\s,"\]]*$/ } : null;
 
+/** The rights and the reach that an entry of a share is written with. */
+const rights = ["read", "write", "full"];
+const reaches = ["here", "folders", "files"];
+
+/** The item of a list that is being written: of one in brackets what stands behind the last quote that is open. */
+function itemOf(before: string): string {
+  const parts = before.split('"');
+  if (parts.length % 2 === 0) return parts.at(-1)!;
+  return /^\s*-\s+([^"]*)$/.exec(before)?.[1] ?? "";
+}
+
+/** Offers what comes next in an entry such as "allow NAME: read; reaches here, folders". */
+function granting(pos: number, item: string, known: Known): CompletionResult | null {
+  const list = (written: string, labels: readonly string[], after = "") =>
+    offer(
+      pos - written.length,
+      labels.map((label) => ({ label, apply: `${label}${after}`, type: "text" })),
+    );
+  const reach = /; reaches (?:.*, )?([^,]*)$/.exec(item);
+  if (reach) return list(reach[1]!, reaches);
+  const what = /^(?:allow|deny) [^:]+: (?:.*, )?([^,;]*)$/.exec(item);
+  if (what) return list(what[1]!, rights);
+  const who = /^(?:allow|deny) ([^:]*)$/.exec(item);
+  if (who) return list(who[1]!, [...known.accounts, ...known.groups], ": ");
+  return list(item, ["allow", "deny"], " ");
+}
+
+/** The keys that the schema has for a place, by the keys above it. */
+function keysAt(way: readonly string[], schema: Schema | undefined) {
+  if (way.length === 0) return schema?.properties;
+  if (way.at(-1) === "rules") return schema?.$defs?.["rule"]?.properties;
+  if (way.at(-1) === "hosts") return schema?.properties?.["hosts"]?.properties;
+  return way.at(-2) === "forms" ? schema?.$defs?.["form"]?.properties : undefined;
+}
+
 /** Offers keys, values, accounts and paths for the place of the cursor. */
 export async function complete(c: CompletionContext, known: Known): Promise<CompletionResult | null> {
   const line = c.state.doc.lineAt(c.pos);
   const before = line.text.slice(0, c.pos - line.from);
   const key = /^(\s*)(- )?([a-z-]*)$/.exec(before);
-  const m = keyed.exec(before);
   const indent = key ? key[1]!.length + (key[2]?.length ?? 0) : (/^\s*/.exec(before)?.[0].length ?? 0);
   const way = above(c.state.doc, line.number, indent);
+  const listed = /^\s*- /.test(before) && lists.includes(way.at(-1) ?? ""); // "user:" begins an entry there, no key
+  const m = listed ? null : keyed.exec(before);
   const inner = m?.[2] ?? way.at(-1) ?? "";
   const written = /[^\s,"[\]]*$/.exec(before)?.[0] ?? "";
   const from = c.pos - written.length;
-  if (
-    !m &&
-    key &&
-    !(
-      key[2] &&
-      ["paths", "entries", "defaults", "roots", "only", "for", "at-least", "names", "tags"].includes(way.at(-1) ?? "")
-    )
-  ) {
+  if (!m && key && !listed) {
     if (!c.explicit && key[3] === "") return null;
-    const of =
-      way.length === 0
-        ? known.schema?.properties
-        : way.at(-1) === "rules"
-          ? known.schema?.$defs?.["rule"]?.properties
-          : way.at(-1) === "hosts"
-            ? known.schema?.properties?.["hosts"]?.properties
-            : way.at(-2) === "forms"
-              ? known.schema?.$defs?.["form"]?.properties
-              : undefined;
     return offer(
       from,
-      Object.entries(of ?? {}).map(([label, p]) => ({
+      Object.entries(keysAt(way, known.schema) ?? {}).map(([label, p]) => ({
         label,
         apply: `${label}: `,
         ...(p.description ? { info: p.description } : {}),
       })),
     );
+  }
+  if (["grants", ...(way.at(-2) === "grants" ? ["at-least"] : [])].includes(inner) && /^\s*-|[[,]/.test(before)) {
+    return granting(c.pos, itemOf(before), known);
   }
   const entry = /(user|group):([^:]*)$/.exec(written);
   if (["entries", "defaults", "at-least"].includes(inner) && entry) {
@@ -199,4 +234,31 @@ export async function complete(c: CompletionContext, known: Known): Promise<Comp
       apply: /[=,]/.test(label) ? `"${label}"` : label,
     })),
   );
+}
+
+/** Something to be said of a place in the text, counted from 1. */
+export interface Remark {
+  line: number;
+  column: number;
+  grave: boolean;
+  text: string;
+}
+
+/** What a check says, as remarks in the order of the text. */
+export function remarksOf(c: Schemas["Checked"] | undefined): Remark[] {
+  return [
+    ...(c?.errors ?? []).map((e) => ({ line: e.line, column: e.column, grave: true, text: e.message })),
+    ...(c?.problems ?? []).map((p) => ({
+      line: p.line,
+      column: p.column,
+      grave: true,
+      text: `host ${p.host}: ${p.message}`,
+    })),
+    ...(c?.warnings ?? []).map((w) => ({
+      line: w.line,
+      column: w.column,
+      grave: false,
+      text: `${w.message}${w.example ? `, such as ${w.example}` : ""}. Write instead: ${w.instead}`,
+    })),
+  ].toSorted((a, b) => a.line - b.line || a.column - b.column);
 }

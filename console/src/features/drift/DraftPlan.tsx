@@ -7,7 +7,8 @@ import { Button } from "../../ui/Button";
 import { Modal } from "../../ui/Modal";
 import { Note } from "../../ui/Note";
 import { Waves } from "../../shared/Waves";
-import { later, type Basket, type Single } from "./basket";
+import type { Basket } from "./basket";
+import { later, type Single } from "./model";
 import { Input } from "../../ui/Input";
 
 /** Gives a finding by its number in the newest report: the host may have been looked at since it was chosen. */

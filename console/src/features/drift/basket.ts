@@ -1,10 +1,6 @@
 import { useState } from "react";
-import type { Finding, Group, Report } from "../../api/client";
-
-/** A finding by itself, as it was when it was chosen. */
-export type Single = { host: string; report: string; seq: number; path: string; aspect: string; group: string };
-
-type Content = { groups: readonly string[]; singles: readonly Single[] };
+import type { Finding, Group } from "../../api/client";
+import { chosenOf, groupKey, singleKey, withGroups, withSingle, without, type Content, type Single } from "./model";
 
 /** What was chosen to be mended, kept while one looks around in this window. */
 export type Basket = {
@@ -18,9 +14,6 @@ export type Basket = {
   drop: (s: Single) => void;
   empty: () => void;
 };
-
-const groupKey = (g: Group) => `${g.host}/${g.id}`;
-const singleKey = (s: { host: string; path: string; aspect: string }) => `${s.host}/${s.aspect}${s.path}`;
 
 function kept(name: string): Content {
   try {
@@ -39,34 +32,16 @@ export function useBasket(application: string, groups: readonly Group[]): Basket
     sessionStorage.setItem(name, JSON.stringify(next));
     setState({ name, content: next });
   };
-  const chosen = new Set(content.groups);
-  const whole = groups.filter((g) => chosen.has(groupKey(g)));
-  const inWhole = new Set(whole.map((g) => `${g.host}/${g.id}`));
-  const singles = content.singles.filter((s) => !inWhole.has(`${s.host}/${s.group}`));
-  const single = new Set(singles.map(singleKey));
+  const chosen = chosenOf(content, groups);
+  const has = new Set(content.groups);
+  const single = new Set(chosen.singles.map(singleKey));
   return {
-    groups: whole,
-    singles,
-    findings: whole.reduce((n, g) => n + g.count, 0) + singles.length,
-    hasGroup: (g) => chosen.has(groupKey(g)),
-    putGroups: (list, on) => {
-      const keys = new Set(list.map(groupKey));
-      set({
-        singles: content.singles,
-        groups: on ? [...new Set([...content.groups, ...keys])] : content.groups.filter((k) => !keys.has(k)),
-      });
-    },
+    ...chosen,
+    hasGroup: (g) => has.has(groupKey(g)),
+    putGroups: (list, on) => set(withGroups(content, list, on)),
     hasSingle: (f, host) => single.has(singleKey({ host, path: f.path, aspect: f.aspect })),
-    putSingle: (f, host, on) => {
-      const s = { host, report: f.report, seq: f.seq, path: f.path, aspect: f.aspect, group: f.group };
-      const others = content.singles.filter((x) => singleKey(x) !== singleKey(s));
-      set({ groups: content.groups, singles: on ? [...others, s] : others });
-    },
-    drop: (s) => set({ groups: content.groups, singles: content.singles.filter((x) => singleKey(x) !== singleKey(s)) }),
+    putSingle: (f, host, on) => set(withSingle(content, f, host, on)),
+    drop: (s) => set(without(content, s)),
     empty: () => set({ groups: [], singles: [] }),
   };
 }
-
-/** The newest report of a host, where it is another one than a finding was chosen from. */
-export const later = (s: Single, reports: readonly Report[]) =>
-  reports.find((r) => r.host === s.host && r.id !== s.report);
