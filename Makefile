@@ -1,6 +1,7 @@
 # Everything a fresh Debian 12 machine needs besides Go, Node.js and git is installed on the way.
 SHELL := /bin/sh
-VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
+# The number of the version that is being made stands in the file VERSION; before its tag, builds come before it.
+VERSION := $(shell scripts/version.sh)
 export CGO_ENABLED := 0
 COMMIT := $(shell git log -1 --format=%H 2>/dev/null)
 DATE := $(shell TZ=UTC git log -1 --date=format-local:%Y-%m-%dT%H:%M:%SZ --format=%cd 2>/dev/null)

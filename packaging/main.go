@@ -32,7 +32,7 @@ import (
 
 func main() {
 	out := flag.String("out", "dist", "folder for what is made")
-	version := flag.String("version", "", "version; what git says where it is left out")
+	version := flag.String("version", "", "version; what scripts/version.sh says where it is left out")
 	flag.Parse()
 	if err := run(*out, *version, []string{"amd64", "arm64"}); err != nil {
 		fmt.Fprintln(os.Stderr, "packaging:", err)
@@ -42,9 +42,9 @@ func main() {
 
 func run(out, version string, arches []string) error {
 	if version == "" {
-		b, err := exec.Command("git", "describe", "--tags", "--always", "--dirty").Output()
+		b, err := exec.Command("scripts/version.sh").Output()
 		if err != nil {
-			return fmt.Errorf("ask git for the version: %w: give --version", err)
+			return fmt.Errorf("ask scripts/version.sh for the version: %w: give --version", err)
 		}
 		version = strings.TrimSpace(string(b))
 	}

@@ -48,7 +48,7 @@ function Remarks({ remarks, checked }: { remarks: readonly Remark[]; checked: Sc
   );
 }
 
-function Desk({ application, start, newest, me }: { application: string; start: string; newest: number; me: Person }) {
+function Drafting({ application, start, newest, me }: { application: string; start: string; newest: number; me: Person }) {
   const kept = `draft of ${application}`;
   const [text, setText] = useState(() => sessionStorage.getItem(kept) ?? start);
   // The newest edition when this was begun: a draft that somebody else keeps meanwhile is not passed over.
@@ -184,11 +184,11 @@ export default function BaselineEdit({ me }: { me: Person }) {
   if (first === undefined && newest !== undefined) setFirst(newest);
   const from = Number(search.get("from") ?? first ?? Number.NaN);
   const edition = useEdition(fresh ? "" : application, Number.isNaN(from) ? undefined : from);
-  if (fresh) return <Desk application="new" start={skeleton("")} newest={0} me={me} />;
+  if (fresh) return <Drafting application="new" start={skeleton("")} newest={0} me={me} />;
   if (!edition.data) return <Note error={edition.error ?? editions.error} />;
   // Not by the edition's number: keeping makes a newer one, and the desk is to live to see it kept.
   return (
-    <Desk
+    <Drafting
       key={`${application} ${search.get("from") ?? ""}`}
       application={application}
       start={edition.data.text ?? ""}
