@@ -61,8 +61,8 @@ func TestShares(t *testing.T) {
 	}
 
 	// What was moved out of the folder that is open brought that along.
-	if g := find("/charts/north sound/2026-11.xyz", "inheritance"); g.Found != "from above, but the folder above "+
-		"does not hand on: allow everyone: full" ||
+	if g := find("/charts/north sound/2026-11.xyz", "inheritance"); g.Found != "from above, but "+
+		"not inheritable from the folder above: allow everyone: full" ||
 		g.Count != 1 || !strings.HasPrefix(g.Meaning, "opens for everyone") {
 		t.Errorf("%+v", g)
 	}

@@ -413,7 +413,7 @@ func (w *work) verify(t *testing.T, s *demo.Stage) {
 	must(t, err)
 	states := map[string]string{}
 	for _, x := range snaps {
-		states[x.ID] = x.State
+		states[x.ID] = string(x.State)
 	}
 
 	for _, id := range w.snapped {
@@ -435,7 +435,7 @@ func (w *work) verify(t *testing.T, s *demo.Stage) {
 
 	for _, id := range w.approved {
 		p, err := api.Plan(ctx, id)
-		if err != nil || !slices.Contains([]string{"approved", "running", "finished"}, p.State) ||
+		if err != nil || !slices.Contains([]string{"approved", "running", "finished"}, string(p.State)) ||
 			len(p.Approvals) != 1 {
 			t.Errorf("plan %s was approved, and is %s by %v, %v", id, p.State, p.Approvals, err)
 		}

@@ -394,7 +394,7 @@ led there.`,
 	}
 
 	c.Flags().BoolVar(&paths, "paths", false, "list the paths one by one")
-	c.Flags().BoolVar(&ask.Behind, "behind", false, "as if every folder let through")
+	c.Flags().BoolVar(&ask.Behind, "behind", false, "as if every folder could be traversed")
 	c.Flags().IntVar(&most, "most", 1000, "how many paths at the most, up to 5000")
 	c.Flags().StringVar(&ask.After, "after", "", "list the paths after this one")
 	supposeFlags(c, &ask.Supposed, true)
@@ -449,7 +449,7 @@ func (o *options) showBelow(c *cobra.Command, b wire.Below, paths, behind bool) 
 
 	can := "can"
 	if behind {
-		can = "could, if every folder let through,"
+		can = "could, if every folder could be traversed,"
 	}
 
 	printf(c, "%s %s %s %s paths of %s (%s)", b.Account.Name, can, b.Operation.Words(), num(b.Held), where,

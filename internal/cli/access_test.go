@@ -58,7 +58,7 @@ func TestAccessHere(t *testing.T) {
 		{[]string{"access", "below", "everyone", "write", dir}, false,
 			[]string{"can write 0 paths", "Nothing.", "1 folders no way leads into"}},
 		{[]string{"access", "below", "everyone", "write", dir, "--behind", "--paths"}, false,
-			[]string{"could, if every folder let through", at("closed/deep")}},
+			[]string{"could, if every folder could be traversed", at("closed/deep")}},
 		{[]string{"access", "probe", "4711", at("own")}, false,
 			[]string{"read       yes       yes        agree", "delete     no        no         agree"}},
 		{[]string{"path", "new", dir, "--by", "4242", "--umask", "027"}, false,

@@ -92,7 +92,7 @@ type BelowAsk struct {
 	Account   string
 	Operation access.Operation
 	Suppose   Suppose
-	Behind    bool // as if every folder let through
+	Behind    bool // as if every folder could be traversed
 	Weigh     bool // each entry of the folder by itself
 	After     string
 	Limit     int

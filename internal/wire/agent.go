@@ -128,7 +128,7 @@ type Question struct {
 	Joining    []string         `json:"joining,omitempty"`    // below: groups that the account would join
 	Privileges []string         `json:"privileges,omitempty"` // below: capabilities that its process would have
 	Operation  access.Operation `json:"operation,omitzero"`
-	Behind     bool             `json:"behind,omitempty"` // below: as if every folder let through
+	Behind     bool             `json:"behind,omitempty"` // below: as if every folder could be traversed
 	Known      string           `json:"known,omitempty"`  // hash of the accounts that the service has already
 	Steps      []byte           `json:"steps,omitempty"`  // files: a chunk of a plan
 	Roots      []pathname.Path  `json:"roots,omitempty"`  // files: the plan's; a file system of its own may be mounted at one

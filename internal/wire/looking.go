@@ -33,8 +33,8 @@ type Sight struct {
 	Words    []string         `json:"words" doc:"What the mode means"`
 	Entries  []perm.EntryLine `json:"entries"`
 	Way      []WayPlace       `json:"way" doc:"The folders from / to it"`
-	Withheld []string         `json:"withheld,omitempty" doc:"What the file system's mount withholds: read-only, no-exec, no-suid, no-dev; or that a share hides what cannot be read"`
-	Share    []string         `json:"share,omitempty" doc:"The share's own list: nobody gets more than it lets through"`
+	Withheld []string         `json:"withheld,omitempty" doc:"What the file system's mount denies: read-only, no-exec, no-suid, no-dev; or that a share hides what cannot be read"`
+	Share    []string         `json:"share,omitempty" doc:"The share's own list: nobody gets more than it allows"`
 	Size     int64            `json:"size,omitempty"`
 	Modified *time.Time       `json:"modified,omitempty"`
 	Links    uint64           `json:"links,omitempty" doc:"Hard links"`
@@ -129,7 +129,7 @@ type BelowAsk struct {
 	Path, Account string
 	Operation     access.Operation
 	Supposed      Supposed
-	Behind        bool // as if every folder let through
+	Behind        bool // as if every folder could be traversed
 	After         string
 	Limit         int
 }

@@ -99,8 +99,8 @@ func (m *Matcher) warnStopped(i int, t tally, add adder) {
 	if t.closed != "" {
 		add("inherits", InheritStops, t.closed,
 			"inherits: stopped at the top of the share alone, and entries of its own for each folder below",
-			"this folder lies deep in the share, and is to take no entries from above: what is granted or taken "+
-				"away there later does not come down to it")
+			"this folder lies deep in the share, and is to inherit no entries: what is granted or taken away above it "+
+				"later has no effect there")
 	}
 }
 

@@ -132,10 +132,10 @@ func (d *Descriptor) Check(t Token, want ace.Mask) map[ace.Mask]Verdict {
 type Place struct {
 	Descriptor *Descriptor
 	Parent     *Descriptor // of the folder above; nil at the top
-	Share      ace.Mask    // what the share lets through to the token: Full where it withholds nothing
+	Share      ace.Mask    // what the share allows to the token: Full where it withholds nothing
 }
 
-// Check says what a token gets when it opens something on a share: what the share lets through of what the
+// Check says what a token gets when it opens something on a share: what the share allows of what the
 // list grants; and whoever may delete the children of a folder, and list it, may delete them and read their
 // attributes whatever their own lists say.
 func (p Place) Check(t Token, want ace.Mask) map[ace.Mask]Verdict {

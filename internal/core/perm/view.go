@@ -88,7 +88,7 @@ type EntryLine struct {
 	Default   bool   `json:"default,omitempty" doc:"It counts for what is made in the folder later, not for the folder"`
 	Origin    string `json:"origin" doc:"Where it comes from"`
 	Unknown   bool   `json:"unknown,omitempty" doc:"The account or group no longer exists on the host"`
-	Deny      bool   `json:"deny,omitempty" doc:"On a share: it withholds"`
+	Deny      bool   `json:"deny,omitempty" doc:"It denies instead of allowing"`
 	Reaches   string `json:"reaches,omitempty" doc:"On a share, of a folder: what it reaches, any of here, folders, files, and once for one level; or nothing"`
 }
 

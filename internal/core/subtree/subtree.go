@@ -136,7 +136,7 @@ type Query struct {
 	// permissions as they would be.
 	Then    *access.Asker
 	Suppose Suppose
-	// Behind asks as if every folder let through: what a path's own permissions would open as soon
+	// Behind asks as if every folder could be traversed: what a path's own permissions would open as soon
 	// as a way led to it.
 	Behind bool
 	After  string // paths are listed from here on

@@ -69,7 +69,7 @@ var glossary = map[string]string{
 	"then":     "The same, as it would be with what is supposed",
 	"verdict":  "What may be said of it",
 	"why":      "Why, in words",
-	"withheld": "What the file system's mount withholds there",
+	"withheld": "What the file system's mount denies there",
 	"word":     "The effect in a word",
 
 	// How many.

@@ -346,7 +346,7 @@ type ListBelowRequest struct {
 	Supposing
 	Account   string `query:"account" required:"true" minLength:"1" maxLength:"256"`
 	Operation string `query:"operation" required:"true" maxLength:"16"`
-	Behind    bool   `query:"behind" doc:"Also what lies behind folders that do not let through, as if they did"`
+	Behind    bool   `query:"behind" doc:"Also what lies behind folders that cannot be traversed, as if they could"`
 	Weigh     bool   `query:"weigh" doc:"Say of each entry of the folder how much of what is in it is held"`
 	After     string `query:"after" maxLength:"131072" doc:"Path to go on after"`
 	Limit     int    `query:"limit" default:"500" minimum:"0" maximum:"5000"`

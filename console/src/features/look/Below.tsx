@@ -55,7 +55,7 @@ export function Below({ look, path }: { look: Look; path: string }) {
           onChange={(e) => look.set({ row: e.target.checked ? "behind" : "" })}
           className="flex items-center gap-2 pb-2 text-sm"
         >
-          as if every folder let through
+          as if every folder could be traversed
         </Checkbox>
       </div>
       <Suppose look={look} joining={account !== "everyone"} />
@@ -68,7 +68,7 @@ export function Below({ look, path }: { look: Look; path: string }) {
       {b ? (
         <>
           <p className="my-2">
-            {account} {behind ? "could, if every folder let through," : "can"} {operation}{" "}
+            {account} {behind ? "could, if every folder could be traversed," : "can"} {operation}{" "}
             <strong>{b.held.toLocaleString()}</strong> paths
             {b.suppose ? (
               <>

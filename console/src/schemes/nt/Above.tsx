@@ -36,7 +36,7 @@ function Place({
           {stopped
             ? first
               ? "begins here: nothing comes from above"
-              : "inheritance stops here: nothing above comes down"
+              : "inheritance stops here: nothing is inherited from above"
             : "takes entries from above"}
         </span>
         {own.length > 0 ? (
@@ -54,7 +54,7 @@ function Place({
           <span className="block text-sm text-muted">
             {down > 0
               ? `↓ ${down} of these ${down === 1 ? "comes" : "come"} down to the path`
-              : "none of these comes down to the path"}
+              : "the path inherits none of these"}
           </span>
         ) : null}
       </div>

@@ -85,7 +85,7 @@ func (c *change) listed() {
 
 	if c.b.Control&ntsd.Protected != 0 && c.a.Control&ntsd.Protected == 0 {
 		c.add(perm.CautionStopped, false, "",
-			"it takes no entries from above any more: what is granted or taken away there does not come down to here",
+			"it inherits no entries any more: what is granted or taken away above has no effect here",
 			"stop inheriting once, at the top of the share")
 	}
 

@@ -468,7 +468,7 @@ func shareSentence(v decision, it, who string, d *perm.Directory) string {
 	case ByAllow:
 		return "an entry on " + it + " grants " + rights + ": " + EntryText(v.share.kind, v.share.entry, d)
 	case ByDeny:
-		return "an entry on " + it + " withholds " + rights + ": " + EntryText(v.share.kind, v.share.entry, d)
+		return "an entry on " + it + " denies " + rights + ": " + EntryText(v.share.kind, v.share.entry, d)
 	case ByNoEntry:
 		return "no entry on " + it + " grants " + who + " " + rights
 	case ByNoList:
@@ -512,10 +512,12 @@ func (decider) New(folder perm.State, k perm.Kind, s access.Subject, _ access.As
 				": it gets what the server gives by itself, as a rule everything to "+d.Name(s.ID)+
 				" and to the system")
 	} else {
-		m.Notes = append(m.Notes, "entries come down from the folder; no program and no umask has a part in it")
+		m.Notes = append(m.Notes,
+			"entries are inherited from the folder; neither a program nor a umask has a part in it")
 		for _, e := range parent.Entries {
 			if e.SID == ntsd.CreatorOwner && e.Flags&(ace.ObjectInherit|ace.ContainerInherit) != 0 {
-				m.Notes = append(m.Notes, "what the folder hands on for creator owner goes to "+d.Name(s.ID))
+				m.Notes = append(m.Notes,
+					"what can be inherited from the folder for creator owner goes to "+d.Name(s.ID))
 				break
 			}
 		}

@@ -237,7 +237,7 @@ func astrayText(f perm.Found, d *ntsd.Descriptor, dir *perm.Directory) string {
 	for _, p := range []struct {
 		what string
 		list []ntsd.Entry
-	}{{"the folder above does not hand on: ", left}, {"missing of what it hands on: ", missing}} {
+	}{{"not inheritable from the folder above: ", left}, {"missing, though inheritable: ", missing}} {
 		if len(p.list) > 0 {
 			for i := range p.list { // that these are marked as inherited is said already
 				p.list[i].Flags &^= ace.Inherited

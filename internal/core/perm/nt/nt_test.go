@@ -227,7 +227,7 @@ func TestNTEntries(t *testing.T) {
 
 	words := strings.Join(perm.Explain(perm.Folder, nt(t, "O:SYD:P(A;;FR;;;WD)(D;;FA;;;AN)")), " ")
 	for _, want := range []string{
-		"takes no entries from above", "Everybody who signs in can list", "not stand in the usual order",
+		"inherits no entries", "Everybody who signs in can list", "not stand in the usual order",
 	} {
 		if !strings.Contains(words, want) {
 			t.Errorf("%q is not said: %s", want, words)
@@ -293,17 +293,17 @@ func TestAstray(t *testing.T) {
 		{"in another order, and twice", "O:surveyorD:AI(A;ID;FR;;;surveyor)(A;ID;FA;;;mates)(A;ID;FA;;;mates)", "", ""},
 		{"with entries of its own", "O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)", "", ""},
 		{"moved here", "O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;crew)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)",
-			"from above, but the folder above does not hand on: allow crew: full",
+			"from above, but not inheritable from the folder above: allow crew: full",
 			"O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
 		{"made by another", "O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;stray)",
-			"from above, but the folder above does not hand on: allow " + stray.String() +
-				": read; missing of what it hands on: allow surveyor: read",
+			"from above, but not inheritable from the folder above: allow " + stray.String() +
+				": read; missing, though inheritable: allow surveyor: read",
 			"O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
 		{"nothing came", "O:surveyorD:(A;;FR;;;WD)",
-			"from above, but missing of what it hands on: allow mates: full | allow surveyor: read",
+			"from above, but missing, though inheritable: allow mates: full | allow surveyor: read",
 			"O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
 		{"with less", "O:surveyorD:AI(A;ID;FR;;;mates)(A;ID;FR;;;surveyor)",
-			"from above, but the folder above does not hand on: allow mates: read; missing of what it hands on: " +
+			"from above, but not inheritable from the folder above: allow mates: read; missing, though inheritable: " +
 				"allow mates: full",
 			"O:surveyorD:AI(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
 		{"where no marks are kept", "O:surveyorD:(A;;FR;;;WD)(A;;FA;;;mates)(A;;FR;;;surveyor)", "", ""},

@@ -454,7 +454,7 @@ func explain(k perm.Kind, d *ntsd.Descriptor) (out []string) {
 	case perm.NoListAtAll:
 		return []string{"There is no list at all: everybody may do everything with it."}
 	case perm.InheritsStopped:
-		say("It takes no entries from above: what changes there does not come down to here.")
+		say("It inherits no entries (it is protected): what changes above has no effect here.")
 	default:
 		say("It takes entries from the folder above.")
 	}
