@@ -79,7 +79,8 @@ func TestIdle(t *testing.T) {
 		return at
 	}
 
-	lowest := 0
+	own := slices.Min(nice()) // whoever runs the tests may be nice, too; at 19 there is nothing to be seen
+	lowest := own
 	_, _, err := Scan(t.Context(), []string{root},
 		Options{Throttle: &Throttle{Idle: true, AtMost: 2000}, Progress: func(Stats) {
 			lowest = max(lowest, slices.Max(nice()))
@@ -90,14 +91,14 @@ func TestIdle(t *testing.T) {
 
 	for range 100 { // its threads end with it
 		lowest = slices.Max(nice())
-		if lowest == 0 {
+		if lowest == own {
 			break
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
 
-	if own, err := unix.Getpriority(unix.PRIO_PROCESS, 0); lowest != 0 || err != nil || own != 20 {
+	if ours, err := unix.Getpriority(unix.PRIO_PROCESS, 0); lowest != own || err != nil || ours != 20-own {
 		// the system call gives 20 minus nice
-		t.Errorf("after it nice %d, our own %d, %v", lowest, own, err)
+		t.Errorf("after it nice %d, our own 20 - %d, %v", lowest, ours, err)
 	}
 }
