@@ -48,7 +48,17 @@ function Remarks({ remarks, checked }: { remarks: readonly Remark[]; checked: Sc
   );
 }
 
-function Drafting({ application, start, newest, me }: { application: string; start: string; newest: number; me: Person }) {
+function Drafting({
+  application,
+  start,
+  newest,
+  me,
+}: {
+  application: string;
+  start: string;
+  newest: number;
+  me: Person;
+}) {
   const kept = `draft of ${application}`;
   const [text, setText] = useState(() => sessionStorage.getItem(kept) ?? start);
   // The newest edition when this was begun: a draft that somebody else keeps meanwhile is not passed over.

@@ -9,11 +9,12 @@ import { Button } from "../../ui/Button";
 import { Command } from "../../ui/Command";
 import { EffectMark } from "../../shared/EffectMark";
 import { Note } from "../../ui/Note";
-import { StateWord } from "../../shared/StateWord";
 import { Table } from "../../ui/Table";
 import { Time } from "../../ui/Time";
 import { Title } from "../../ui/Title";
 import { Watch } from "../../shared/Watch";
+import { CameTo } from "../snapshots/CameTo";
+import { TakenAt } from "../snapshots/TakenAt";
 
 /** One host: how each application stands on it, what it looked like, what was done to it. */
 export default function HostPage({ me }: { me: Person }) {
@@ -135,18 +136,11 @@ export default function HostPage({ me }: { me: Person }) {
             {snapshots.data?.items?.slice(0, 20).map((s) => (
               <tr key={s.id}>
                 <td>
-                  {s.state === "ready" ? (
-                    <Link to={`/look?snapshot=${s.id}`}>
-                      <Time at={s.taken} />
-                    </Link>
-                  ) : (
-                    <Time at={s.created} />
-                  )}
+                  <TakenAt snapshot={s} />
                 </td>
                 <td>{s.application}</td>
                 <td>
-                  <StateWord state={s.state} />
-                  {s.message ? <div className="text-sm">{s.message}</div> : null}
+                  <CameTo snapshot={s} />
                 </td>
                 <td className="figure">{s.paths.toLocaleString()}</td>
               </tr>

@@ -7,14 +7,14 @@ import { maySomewhere } from "../../shared/roles";
 import { Button } from "../../ui/Button";
 import { More } from "../../ui/More";
 import { Note } from "../../ui/Note";
-import { StateWord } from "../../shared/StateWord";
 import { Table } from "../../ui/Table";
-import { Time } from "../../ui/Time";
 import { Title } from "../../ui/Title";
 import { Select } from "../../ui/Select";
 import { Input } from "../../ui/Input";
 import { Field } from "../../ui/Field";
 import { Form } from "../../ui/Form";
+import { CameTo } from "./CameTo";
+import { TakenAt } from "./TakenAt";
 
 export default function Snapshots({ me }: { me: Person }) {
   const author = maySomewhere(me, "author");
@@ -77,19 +77,12 @@ export default function Snapshots({ me }: { me: Person }) {
         {items.map((s) => (
           <tr key={s.id}>
             <td>
-              {s.state === "ready" ? (
-                <Link to={`/look?snapshot=${s.id}`}>
-                  <Time at={s.taken} />
-                </Link>
-              ) : (
-                <Time at={s.created} />
-              )}
+              <TakenAt snapshot={s} />
             </td>
             <td>{s.application}</td>
             <td>{s.host}</td>
             <td>
-              <StateWord state={s.state} />
-              {s.message ? <div className="text-sm">{s.message}</div> : null}
+              <CameTo snapshot={s} />
             </td>
             <td className="figure">{s.paths.toLocaleString()}</td>
             <td className="figure">{s.gaps.toLocaleString()}</td>
