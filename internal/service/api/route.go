@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"reflect"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -42,38 +41,112 @@ type op struct {
 	status       int          // of its answer; 0 is 200, or 204 where it answers nothing
 }
 
-// A row is a route whose operation takes an I and answers an O. What has parameters (path, query, header, cookie), or
-// answers with headers, says so by the tags of its fields; of anything else it is the body.
+// A row is a route whose operation takes an I and answers an O. Whoever makes it says what of the two is the body of a
+// call or an answer and what is all of it: only that is compiled, since the API's machinery is large for each pair.
 type row[I, O any] struct {
 	op
 	serve       handler[I, O]
 	application func(context.Context, *I) (string, error)
+	enrol       func(*API, huma.Operation, row[I, O]) // has it served
 }
 
 // A handler serves an operation.
 type handler[I, O any] func(context.Context, *I) (*O, error)
 
+// get takes parameters.
 func get[I, O any](path, id, role string, class budget.Class, serve handler[I, O], summary string) row[I, O] {
-	return rowOf(http.MethodGet, path, id, role, class, serve, summary)
+	return rowOf(http.MethodGet, path, id, role, class, serve, summary, parametersToBody[I, O])
 }
 
+// getAs takes parameters, and answers with headers.
+func getAs[I, O any](path, id, role string, class budget.Class, serve handler[I, O], summary string) row[I, O] {
+	return rowOf(http.MethodGet, path, id, role, class, serve, summary, asTheyAre[I, O])
+}
+
+// getFile takes parameters, and answers with a file.
+func getFile[I any](
+	path, id, role string, class budget.Class, serve handler[I, app.Download], summary string,
+) row[I, app.Download] {
+	return rowOf(http.MethodGet, path, id, role, class, serve, summary, parametersToFile[I])
+}
+
+// post takes a body, and answers with one.
 func post[I, O any](path, id, role string, class budget.Class, serve handler[I, O], summary string) row[I, O] {
-	return rowOf(http.MethodPost, path, id, role, class, serve, summary)
+	return rowOf(http.MethodPost, path, id, role, class, serve, summary, bodyToBody[I, O])
 }
 
+// postTo takes parameters, and may have a body among them.
+func postTo[I, O any](path, id, role string, class budget.Class, serve handler[I, O], summary string) row[I, O] {
+	return rowOf(http.MethodPost, path, id, role, class, serve, summary, parametersToBody[I, O])
+}
+
+// postAs takes parameters, and answers with headers.
+func postAs[I, O any](path, id, role string, class budget.Class, serve handler[I, O], summary string) row[I, O] {
+	return rowOf(http.MethodPost, path, id, role, class, serve, summary, asTheyAre[I, O])
+}
+
+// tell takes a body, and answers nothing.
+func tell[I any](
+	path, id, role string, class budget.Class, serve handler[I, struct{}], summary string,
+) row[I, struct{}] {
+	return rowOf(http.MethodPost, path, id, role, class, serve, summary, bodyToNothing[I])
+}
+
+// put takes a body, and answers with one.
 func put[I, O any](path, id, role string, class budget.Class, serve handler[I, O], summary string) row[I, O] {
-	return rowOf(http.MethodPut, path, id, role, class, serve, summary)
+	return rowOf(http.MethodPut, path, id, role, class, serve, summary, bodyToBody[I, O])
 }
 
+// putAs takes parameters, and answers with headers.
+func putAs[I, O any](path, id, role string, class budget.Class, serve handler[I, O], summary string) row[I, O] {
+	return rowOf(http.MethodPut, path, id, role, class, serve, summary, asTheyAre[I, O])
+}
+
+// del takes parameters, and answers nothing, or with headers.
 func del[I, O any](path, id, role string, class budget.Class, serve handler[I, O], summary string) row[I, O] {
-	return rowOf(http.MethodDelete, path, id, role, class, serve, summary)
+	return rowOf(http.MethodDelete, path, id, role, class, serve, summary, asTheyAre[I, O])
 }
 
 func rowOf[I, O any](
 	method, path, id, role string, class budget.Class, serve handler[I, O], summary string,
+	enrol func(*API, huma.Operation, row[I, O]),
 ) row[I, O] {
 	rule := app.Rule{ID: id, Changes: method != http.MethodGet, Role: role}
-	return row[I, O]{op: op{Rule: rule, method: method, path: path, summary: summary, class: class}, serve: serve}
+	o := op{Rule: rule, method: method, path: path, summary: summary, class: class}
+	return row[I, O]{op: o, serve: serve, enrol: enrol}
+}
+
+// asTheyAre serves a row whose types are of a whole call and a whole answer.
+func asTheyAre[I, O any](s *API, def huma.Operation, r row[I, O]) {
+	huma.Register(s.api, def, func(ctx context.Context, in *I) (*O, error) { return r.answer(ctx, s, in) })
+}
+
+func parametersToBody[I, O any](s *API, def huma.Operation, r row[I, O]) {
+	huma.Register(s.api, def, func(ctx context.Context, in *I) (*body[O], error) {
+		return bodied(r.answer(ctx, s, in))
+	})
+}
+
+func parametersToFile[I any](s *API, def huma.Operation, r row[I, app.Download]) {
+	huma.Register(s.api, def, func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
+		out, err := r.answer(ctx, s, in)
+		if err != nil {
+			return nil, err
+		}
+		return s.stream(out, r.op), nil
+	})
+}
+
+func bodyToBody[I, O any](s *API, def huma.Operation, r row[I, O]) {
+	huma.Register(s.api, def, func(ctx context.Context, in *body[I]) (*body[O], error) {
+		return bodied(r.answer(ctx, s, &in.Body))
+	})
+}
+
+func bodyToNothing[I any](s *API, def huma.Operation, r row[I, struct{}]) {
+	huma.Register(s.api, def, func(ctx context.Context, in *body[I]) (*struct{}, error) {
+		return r.answer(ctx, s, &in.Body)
+	})
 }
 
 // created has a row answer that something was made.
@@ -109,32 +182,7 @@ func (r row[I, O]) register(s *API) {
 	def := s.definition(r.op)
 	promise[I](&def, r.op)
 
-	takes, answers := reflect.TypeFor[I](), reflect.TypeFor[O]()
-	switch {
-	case answers == reflect.TypeFor[app.Download]():
-		huma.Register(s.api, def, func(ctx context.Context, in *I) (*huma.StreamResponse, error) {
-			out, err := r.answer(ctx, s, in)
-			if err != nil {
-				return nil, err
-			}
-			return s.stream(any(out).(*app.Download), r.op), nil
-		})
-	case hasParameters(takes) && isAnswer(answers):
-		huma.Register(s.api, def, func(ctx context.Context, in *I) (*O, error) { return r.answer(ctx, s, in) })
-	case hasParameters(takes):
-		huma.Register(s.api, def, func(ctx context.Context, in *I) (*body[O], error) {
-			return bodied(r.answer(ctx, s, in))
-		})
-	case isAnswer(answers):
-		huma.Register(s.api, def, func(ctx context.Context, in *body[I]) (*O, error) {
-			return r.answer(ctx, s, &in.Body)
-		})
-	default:
-		huma.Register(s.api, def, func(ctx context.Context, in *body[I]) (*body[O], error) {
-			return bodied(r.answer(ctx, s, &in.Body))
-		})
-	}
-
+	r.enrol(s, def, r)
 	explain(s.api.OpenAPI().Paths[def.Path], r.method)
 }
 
@@ -165,33 +213,6 @@ func bodied[T any](out *T, err error) (*body[T], error) {
 		return nil, err
 	}
 	return &body[T]{*out}, nil
-}
-
-// hasParameters reports whether a type is of a whole call, and not of its body.
-func hasParameters(t reflect.Type) bool {
-	return t.Kind() == reflect.Struct && (t.NumField() == 0 || hasTag(t, "path", "query", "header", "cookie")) ||
-		reflect.PointerTo(t).Implements(reflect.TypeFor[huma.Resolver]())
-}
-
-// isAnswer reports whether a type is of a whole answer, and not of its body.
-func isAnswer(t reflect.Type) bool {
-	return t == reflect.TypeFor[huma.StreamResponse]() ||
-		t.Kind() == reflect.Struct && (t.NumField() == 0 || hasTag(t, "header"))
-}
-
-func hasTag(t reflect.Type, names ...string) bool {
-	for i := range t.NumField() {
-		f := t.Field(i)
-		for _, name := range names {
-			if _, ok := f.Tag.Lookup(name); ok {
-				return true
-			}
-		}
-		if f.Anonymous && f.Type.Kind() == reflect.Struct && hasTag(f.Type, names...) {
-			return true
-		}
-	}
-	return false
 }
 
 // stream writes a file. What fails half way is cut, so that nobody takes it for all: it is logged.

@@ -52,14 +52,14 @@ func (s *API) routes() []route {
 func (s *API) peopleTable() []route {
 	a := s.App
 	return []route{
-		post("/sign-in", "sign-in", anybody, hashing, s.signIn, "Sign in"),
-		post("/sign-out", "sign-out", signedIn, quick, s.signOut, "End this session").beforeSecond(),
+		postAs("/sign-in", "sign-in", anybody, hashing, s.signIn, "Sign in"),
+		postAs("/sign-out", "sign-out", signedIn, quick, s.signOut, "End this session").beforeSecond(),
 		get("/version", "get-version", signedIn, quick, a.GetVersion, "Say what the service is"),
 		get("/me", "me", signedIn, quick, a.Me, "Who is signed in").beforeSecond(),
-		post("/me/confirm", "confirm", signedIn, hashing, a.Confirm,
+		tell("/me/confirm", "confirm", signedIn, hashing, a.Confirm,
 			"Show again who you are, by your password or a code of your second factor: good for ten "+
 				"minutes").inPerson().beforeSecond(),
-		post("/me/password", "change-password", signedIn, hashing, a.ChangePassword,
+		tell("/me/password", "change-password", signedIn, hashing, a.ChangePassword,
 			"Change your own password. All your other sessions end, and your tokens, unless they are to "+
 				"be kept").inPerson().beforeSecond(),
 		get("/people", "list-people", wire.Admin, quick, a.ListPeople, "List people"),
@@ -80,12 +80,12 @@ func (s *API) sessionsTable() []route {
 			"Sign out everywhere but here").inPerson().beforeSecond(),
 		del("/people/{name}/sessions", "end-sessions-of", wire.Admin, quick, a.EndSessionsOf,
 			"Sign somebody out everywhere").inPerson().fresh(),
-		post("/me/second", "propose-second", signedIn, quick, a.ProposeSecond,
+		postTo("/me/second", "propose-second", signedIn, quick, a.ProposeSecond,
 			"Begin a second factor: a code by time (RFC 6238), six digits, every 30 seconds. It counts "+
 				"once it is confirmed").created().inPerson().fresh().beforeSecond(),
 		put("/me/second", "confirm-second", signedIn, quick, a.ConfirmSecond,
 			"Confirm a second factor by its code. All other sessions end").inPerson().fresh().beforeSecond(),
-		post("/me/second/remove", "remove-second", signedIn, quick, a.RemoveSecond,
+		tell("/me/second/remove", "remove-second", signedIn, quick, a.RemoveSecond,
 			"Turn off your second factor, by one of its codes").inPerson(),
 		del("/people/{name}/second", "remove-second-of", wire.Admin, quick, a.RemoveSecondOf,
 			"Take away the second factor of somebody who has lost it. Their sessions end").inPerson().fresh(),
@@ -96,13 +96,13 @@ func (s *API) sessionsTable() []route {
 func (s *API) passkeysTable() []route {
 	a := s.App
 	return []route{
-		post("/sign-in/passkey", "ask-passkey", anybody, hashing, a.AskPasskey,
+		postTo("/sign-in/passkey", "ask-passkey", anybody, hashing, a.AskPasskey,
 			"Begin to sign in by a passkey alone, or, with name and password, by one as a second factor"),
-		post("/me/passkeys/ask", "ask-own-passkey", signedIn, quick, a.AskOwnPasskey,
+		postTo("/me/passkeys/ask", "ask-own-passkey", signedIn, quick, a.AskOwnPasskey,
 			"Begin to show again who you are by a passkey").inPerson().beforeSecond(),
 		get("/me/passkeys", "list-passkeys", signedIn, quick, a.ListPasskeys,
 			"List your passkeys and security keys").inPerson().beforeSecond(),
-		post("/me/passkeys/begin", "begin-passkey", signedIn, quick, a.BeginPasskey,
+		postTo("/me/passkeys/begin", "begin-passkey", signedIn, quick, a.BeginPasskey,
 			"Begin to add a passkey or security key").inPerson().fresh().beforeSecond(),
 		post("/me/passkeys", "add-passkey", signedIn, quick, a.AddPasskey,
 			"Add a passkey or security key that a browser made. All other sessions end").
@@ -153,7 +153,7 @@ func (s *API) baselinesTable() []route {
 			"List an application's editions, newest first"),
 		get("/baselines/{name}/{number}", "get-edition", wire.Viewer, quick, a.GetEdition,
 			"Show an edition with its text"),
-		post("/baselines/{name}/{number}/publish", "publish-edition", wire.Author, costly, a.PublishEdition,
+		postTo("/baselines/{name}/{number}/publish", "publish-edition", wire.Author, costly, a.PublishEdition,
 			"Make an edition the one that counts, and compare the last snapshots with it").
 			named(func(in *app.EditionRequest) string { return in.Name }),
 		get("/applications", "list-applications", wire.Viewer, quick, a.ListApplications,
@@ -167,16 +167,16 @@ func (s *API) snapshotsTable() []route {
 	return []route{
 		post("/snapshots", "take-snapshot", wire.Operator, quick, a.TakeSnapshot,
 			"Have a snapshot taken").accepted().named(func(in *wire.NewSnapshot) string { return in.Application }),
-		post("/applications/{name}/snapshots", "take-snapshots", wire.Operator, costly, a.TakeSnapshots,
+		postTo("/applications/{name}/snapshots", "take-snapshots", wire.Operator, costly, a.TakeSnapshots,
 			"Have snapshots of an application taken on all of its hosts, or on some").
 			accepted().named(func(in *app.TakeSnapshotsRequest) string { return in.Name }),
 		get("/snapshots", "list-snapshots", wire.Viewer, quick, a.ListSnapshots, "List snapshots, newest first"),
 		get("/snapshots/{id}", "get-snapshot", wire.Viewer, quick, a.GetSnapshot, "Show a snapshot"),
-		post("/snapshots/{id}/cancel", "cancel-snapshot", wire.Operator, quick, a.CancelSnapshot,
+		postTo("/snapshots/{id}/cancel", "cancel-snapshot", wire.Operator, quick, a.CancelSnapshot,
 			"Cancel a pending snapshot").of(a.ApplicationOfSnapshot),
-		get("/snapshots/{id}/file", "export-snapshot", wire.Viewer, costly, a.ExportSnapshot,
+		getFile("/snapshots/{id}/file", "export-snapshot", wire.Viewer, costly, a.ExportSnapshot,
 			"A snapshot as one file that holds all of it (see docs/formats.md)"),
-		post("/snapshots/import", "import-snapshot", wire.Operator, sending, s.importSnapshot,
+		postTo("/snapshots/import", "import-snapshot", wire.Operator, sending, s.importSnapshot,
 			"Take in a snapshot file of a host (application/octet-stream)").
 			created().named(func(in *imported) string { return in.Application }),
 		get("/snapshots/{id}/changes", "compare-snapshots", wire.Viewer, costly, a.CompareSnapshots,
@@ -187,7 +187,7 @@ func (s *API) snapshotsTable() []route {
 // happeningsTable is about what happens.
 func (s *API) happeningsTable() []route {
 	return []route{
-		get("/happenings", "follow-happenings", wire.Viewer, waiting, s.followHappenings,
+		getAs("/happenings", "follow-happenings", wire.Viewer, waiting, s.followHappenings,
 			"What happens, as server-sent events: each holds a Happening; the first says that the stream "+
 				"has begun"),
 	}
@@ -244,7 +244,7 @@ func (s *API) driftTable() []route {
 		get("/drift/trend", "get-trend", wire.Viewer, quick, a.GetTrend, "How drift went, host by host"),
 		get("/drift/causes", "list-causes", wire.Viewer, quick, a.ListCauses,
 			"Where new paths keep coming out wrong, and the likely cause, host by host"),
-		get("/drift/report", "write-report", wire.Viewer, costly, a.WriteReport,
+		getAs("/drift/report", "write-report", wire.Viewer, costly, a.WriteReport,
 			"The newest reports of an application, written for others: a page in one file, CSV, JUnit "+
 				"XML or OpenMetrics"),
 		get("/reports/{id}/places", "list-places", wire.Viewer, costly, a.ListPlaces,
@@ -265,7 +265,7 @@ func (s *API) waiversTable() []route {
 		post("/waivers", "add-waiver", wire.Reviewer, costly, a.AddWaiver,
 			"Accept findings until a date, with a reason").
 			created().named(func(in *wire.NewWaiver) string { return in.Application }),
-		post("/waivers/{id}/withdraw", "withdraw-waiver", wire.Reviewer, quick, a.WithdrawWaiver,
+		postTo("/waivers/{id}/withdraw", "withdraw-waiver", wire.Reviewer, quick, a.WithdrawWaiver,
 			"End a waiver before its time").of(a.ApplicationOfWaiver),
 	}
 }
@@ -275,10 +275,10 @@ func (s *API) storageTable() []route {
 	a := s.App
 	return []route{
 		get("/storage", "get-storage", wire.Viewer, quick, a.GetStorage, "How much is stored"),
-		post("/storage/check", "check-storage", wire.Admin, costly, a.CheckStorage,
+		postTo("/storage/check", "check-storage", wire.Admin, costly, a.CheckStorage,
 			"Verify what is stored, a part at a time: every node's hash, and that all it refers to is "+
 				"there"),
-		post("/storage/tidy", "tidy-storage", wire.Admin, costly, a.TidyStorage,
+		postTo("/storage/tidy", "tidy-storage", wire.Admin, costly, a.TidyStorage,
 			"Let go now what is not to be kept, and take away what nothing leads to"),
 	}
 }
@@ -294,10 +294,10 @@ func (s *API) plansTable() []route {
 		get("/plans/{id}", "get-plan", wire.Viewer, costly, a.GetPlan, "Show a plan with its equal steps"),
 		get("/plans/{id}/steps", "list-steps", wire.Viewer, costly, a.ListSteps,
 			"List a plan's steps on a host, from the bytes that are signed"),
-		get("/plans/{id}/script", "write-script", wire.Viewer, costly, a.WriteScript,
+		getAs("/plans/{id}/script", "write-script", wire.Viewer, costly, a.WriteScript,
 			"A plan's steps on a host as a shell script that uses the system's own utilities only, and "+
 				"undoes itself"),
-		post("/plans/{id}/submit", "submit-plan", wire.Author, costly, a.SubmitPlan,
+		postTo("/plans/{id}/submit", "submit-plan", wire.Author, costly, a.SubmitPlan,
 			"Put a draft in review").of(a.ApplicationOfPlan),
 	}
 }
@@ -306,19 +306,19 @@ func (s *API) plansTable() []route {
 func (s *API) reviewsTable() []route {
 	a := s.App
 	return []route{
-		post("/plans/{id}/approve", "approve-plan", wire.Reviewer, costly, a.ApprovePlan,
+		postTo("/plans/{id}/approve", "approve-plan", wire.Reviewer, costly, a.ApprovePlan,
 			"Approve another person's plan, with a word on each grave caution").
 			of(a.ApplicationOfDecision),
-		post("/plans/{id}/decline", "decline-plan", wire.Reviewer, quick, a.DeclinePlan,
+		postTo("/plans/{id}/decline", "decline-plan", wire.Reviewer, quick, a.DeclinePlan,
 			"Decline another person's plan").
 			of(a.ApplicationOfDecision),
-		post("/plans/{id}/withdraw", "withdraw-plan", signedIn, quick, a.WithdrawPlan,
+		postTo("/plans/{id}/withdraw", "withdraw-plan", signedIn, quick, a.WithdrawPlan,
 			"Take one's own plan out of review, or one's own approval back, before it runs").inPerson(),
-		post("/plans/{id}/remarks", "add-remark", signedIn, quick, a.AddRemark,
+		postTo("/plans/{id}/remarks", "add-remark", signedIn, quick, a.AddRemark,
 			"Say something of a plan, or of one of its steps").created(),
-		get("/applications/{name}/review", "get-review-rule", wire.Viewer, quick, a.GetReviewRule,
+		getAs("/applications/{name}/review", "get-review-rule", wire.Viewer, quick, a.GetReviewRule,
 			"How many people have to approve an application's plans"),
-		put("/applications/{name}/review", "set-review-rule", wire.Admin, quick, a.SetReviewRule,
+		putAs("/applications/{name}/review", "set-review-rule", wire.Admin, quick, a.SetReviewRule,
 			"Say how many people have to approve an application's plans").fresh(),
 	}
 }
@@ -345,16 +345,16 @@ func (s *API) searchTable() []route {
 func (s *API) settingsTable() []route {
 	a := s.App
 	return []route{
-		get("/people/{name}/roles", "get-roles", wire.Admin, quick, a.GetRoles, "What a person may do"),
-		put("/people/{name}/roles", "set-roles", wire.Admin, quick, a.SetRoles, "Say what a person may do").fresh(),
-		post("/people/{name}/password", "reset-password", wire.Admin, hashing, a.ResetPassword,
+		getAs("/people/{name}/roles", "get-roles", wire.Admin, quick, a.GetRoles, "What a person may do"),
+		putAs("/people/{name}/roles", "set-roles", wire.Admin, quick, a.SetRoles, "Say what a person may do").fresh(),
+		postTo("/people/{name}/password", "reset-password", wire.Admin, hashing, a.ResetPassword,
 			"Give a person a one-time password, good for a day, which ends their sessions and tokens").fresh(),
 		del("/people/{name}", "remove-person", wire.Admin, quick, a.RemovePerson,
 			"Remove a person; what they did stays in the history").fresh(),
-		get("/hosts/{name}/tags", "get-tags", wire.Viewer, quick, a.GetTags, "Which tags a host has"),
-		put("/hosts/{name}/tags", "set-tags", wire.Operator, quick, a.SetTags,
+		getAs("/hosts/{name}/tags", "get-tags", wire.Viewer, quick, a.GetTags, "Which tags a host has"),
+		putAs("/hosts/{name}/tags", "set-tags", wire.Operator, quick, a.SetTags,
 			"Say which tags a host has: baselines choose their hosts by them"),
-		post("/hosts/{name}/shut-out", "shut-out-host", wire.Operator, quick, a.ShutOutHost,
+		postTo("/hosts/{name}/shut-out", "shut-out-host", wire.Operator, quick, a.ShutOutHost,
 			"Revoke the certificate of a host's agent: it has to be enrolled anew"),
 	}
 }
@@ -363,9 +363,9 @@ func (s *API) settingsTable() []route {
 func (s *API) policyTable() []route {
 	a := s.App
 	return []route{
-		get("/policy", "get-policy", wire.Viewer, quick, a.GetPolicy,
+		getAs("/policy", "get-policy", wire.Viewer, quick, a.GetPolicy,
 			"What holds for people and their sessions, and what is to hold"),
-		put("/policy", "set-policy", wire.Admin, quick, a.SetPolicy,
+		putAs("/policy", "set-policy", wire.Admin, quick, a.SetPolicy,
 			"Say what is to hold for people and their sessions: at once where it is stricter, otherwise "+
 				"when a new reviewer would count").fresh(),
 		del("/policy/next", "keep-policy", wire.Admin, quick, a.KeepPolicy,
@@ -390,11 +390,11 @@ func (s *API) historyTable() []route {
 	a := s.App
 	return []route{
 		get("/history", "list-history", wire.Viewer, quick, a.ListHistory, "List the audit log, newest first"),
-		get("/history/file", "write-history", wire.Viewer, costly, a.WriteHistory,
+		getFile("/history/file", "write-history", wire.Viewer, costly, a.WriteHistory,
 			"The audit log as CSV, newest first"),
 		get("/history/check", "check-history", wire.Viewer, costly, a.CheckHistory,
 			"Verify that nothing of the history was changed, taken out or put in"),
-		get("/history/chain", "export-history", wire.Viewer, costly, a.ExportHistory,
+		getFile("/history/chain", "export-history", wire.Viewer, costly, a.ExportHistory,
 			"The whole history as lines of JSON that can be verified elsewhere; the last is its signed "+
 				"head"),
 	}
@@ -417,7 +417,7 @@ func (s *API) newsTable() []route {
 		get("/me/news", "list-news", signedIn, quick, a.ListNews,
 			"What has changed in how you sign in, and who tried to, since you said that you have seen "+
 				"it; of the last 90 days").inPerson().beforeSecond(),
-		post("/me/news/seen", "see-news", signedIn, quick, a.SeeNews,
+		tell("/me/news/seen", "see-news", signedIn, quick, a.SeeNews,
 			"Say that you have seen what has changed in how you sign in, up to some line").
 			inPerson().fresh().beforeSecond(),
 	}
@@ -444,7 +444,7 @@ func (s *API) hooksTable() []route {
 			"List where programs are told of what happens"),
 		post("/hooks", "add-hook", wire.Admin, quick, a.AddHook,
 			"Have a program told of what happens, by signed CloudEvents").created().fresh(),
-		post("/hooks/{id}/try", "try-hook", wire.Admin, asking, a.TryHook,
+		postTo("/hooks/{id}/try", "try-hook", wire.Admin, asking, a.TryHook,
 			"Have a notice sent that says nothing").accepted().fresh(),
 		del("/hooks/{id}", "remove-hook", wire.Admin, quick, a.RemoveHook,
 			"Delete a hook, and what it was to be told").fresh(),
@@ -455,13 +455,13 @@ func (s *API) hooksTable() []route {
 func (s *API) runsTable() []route {
 	a := s.App
 	return []route{
-		post("/plans/{id}/run", "start-run", wire.Operator, costly, a.StartRun,
+		postTo("/plans/{id}/run", "start-run", wire.Operator, costly, a.StartRun,
 			"Run an approved plan on its hosts").accepted().of(a.ApplicationOfPlan),
 		get("/runs", "list-runs", wire.Viewer, quick, a.ListRuns, "List runs, newest first"),
 		get("/runs/{id}", "get-run", wire.Viewer, quick, a.GetRun, "Show a run"),
-		post("/runs/{id}/halt", "halt-run", wire.Operator, quick, a.HaltRun,
+		postTo("/runs/{id}/halt", "halt-run", wire.Operator, quick, a.HaltRun,
 			"Halt a run at the next step boundary").accepted().of(a.ApplicationOfRun),
-		post("/runs/{id}/resume", "resume-run", wire.Operator, quick, a.ResumeRun,
+		postTo("/runs/{id}/resume", "resume-run", wire.Operator, quick, a.ResumeRun,
 			"Go on with a halted or failed run").accepted().of(a.ApplicationOfRun),
 		get("/runs/{id}/results", "list-results", wire.Viewer, quick, a.ListResults,
 			"List the steps of a run that are not simply done, with reasons"),
@@ -474,16 +474,16 @@ func (s *API) runsTable() []route {
 func (s *API) carriedTable() []route {
 	a := s.App
 	return []route{
-		post("/hosts/{name}/admit", "admit-host", wire.Operator, quick, a.AdmitHost,
+		postTo("/hosts/{name}/admit", "admit-host", wire.Operator, quick, a.AdmitHost,
 			"Let a host in that nothing leads to, by a request that was carried; what it had before "+
 				"counts no more").created(),
-		post("/runs/{id}/carry", "carry-run", wire.Operator, costly, a.CarryRun,
+		postTo("/runs/{id}/carry", "carry-run", wire.Operator, costly, a.CarryRun,
 			"Have a run's order carried to a host that nothing leads to: its agent is given it by no "+
 				"other way").of(a.ApplicationOfOrder),
-		get("/runs/{id}/order", "write-order", wire.Operator, costly, a.WriteOrder,
+		getFile("/runs/{id}/order", "write-order", wire.Operator, costly, a.WriteOrder,
 			"A run's signed order for a host, as one file that can be carried there (see docs/formats.md)").
 			of(a.ApplicationOfOrder),
-		post("/runs/report", "take-report", wire.Operator, sending, s.takeReport,
+		postTo("/runs/report", "take-report", wire.Operator, sending, s.takeReport,
 			"Take in a run's report that was carried back from a host (application/octet-stream)").
 			of(s.checkReport),
 	}
