@@ -4,10 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"idletally/internal/core/lifecycle"
-	"idletally/internal/service/app"
-	"idletally/internal/service/web"
-	"idletally/internal/wire"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -19,6 +15,11 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
+
+	"idletally/internal/core/lifecycle"
+	"idletally/internal/service/app"
+	"idletally/internal/service/web"
+	"idletally/internal/wire"
 )
 
 func bare() *Server { return New(Config{App: app.Config{Log: slog.New(slog.DiscardHandler)}}) }

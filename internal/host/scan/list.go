@@ -7,15 +7,16 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"idletally/internal/core/pathname"
-	"idletally/internal/core/perm"
-	"idletally/internal/core/tree"
-	"idletally/internal/host/fsys"
 	"slices"
 	"strings"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
+
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/tree"
+	"idletally/internal/host/fsys"
 )
 
 // A listing is what reading a folder comes to. It counts when it is complete: a worker that was given up in

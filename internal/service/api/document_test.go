@@ -2,8 +2,6 @@ package api
 
 import (
 	"fmt"
-	"idletally/internal/service/app"
-	"idletally/internal/service/web"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -14,6 +12,9 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
+
+	"idletally/internal/service/app"
+	"idletally/internal/service/web"
 )
 
 // Each property and parameter of the document is described, each example fits what it is an example of, and

@@ -234,7 +234,7 @@ func (s *API) stream(f *app.Download, o op) *huma.StreamResponse {
 func (s *API) definition(o op) huma.Operation {
 	def := huma.Operation{
 		Method:        o.method,
-		Path:          web.ApiPath + o.path,
+		Path:          web.APIPath + o.path,
 		OperationID:   o.ID,
 		Summary:       o.summary,
 		DefaultStatus: o.status,

@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"cmp"
 	"fmt"
+	"io"
 	"net/http"
+	"net/http/httptest"
 	"os"
 	"reflect"
 	"runtime"
@@ -13,7 +15,10 @@ import (
 	"testing"
 
 	"idletally/internal/service/app"
+	"idletally/internal/service/fault"
 	"idletally/internal/wire"
+
+	"github.com/danielgtaylor/huma/v2"
 )
 
 // Each row of the table says what it has to, once; who serves it is a method called as the operation is.
@@ -140,5 +145,82 @@ func TestNewsOf(t *testing.T) {
 		if _, known := app.NewsOf[o.ID]; about && o.Changes && !known {
 			t.Errorf("%s: say in app.NewsOf by which line of the history somebody is told of it", o.ID)
 		}
+	}
+}
+
+// What is all of a call or an answer, and not its body, is served so: a parameter or a header that was taken for a
+// member of the body would be believed from there, or never sent; and a body that was taken for parameters is lost.
+func TestRowsSayWhatIsTheBody(t *testing.T) {
+	s := withProvider()
+	for _, r := range s.routes() {
+		o := r.describe()
+		item := s.OpenAPI().Paths["/api/v1"+o.path]
+		def := map[string]*huma.Operation{
+			"GET": item.Get, "POST": item.Post, "PUT": item.Put, "DELETE": item.Delete,
+		}[o.method]
+		serve := reflect.ValueOf(r).FieldByName("serve").Type()
+		takes, answers := serve.In(1).Elem(), serve.Out(0).Elem()
+
+		told := map[string]bool{}
+		for _, p := range def.Parameters {
+			told[p.Name] = true
+		}
+		parameters := tagged(takes, "path", "query", "header", "cookie")
+		for _, name := range parameters {
+			if !told[name] {
+				t.Errorf("%s: the parameter %s is none of the call", o.ID, name)
+			}
+		}
+		streams := reflect.PointerTo(takes).Implements(reflect.TypeFor[huma.Resolver]())
+		if len(parameters) == 0 && !empty(takes) && !streams && def.RequestBody == nil {
+			t.Errorf("%s: the call has no body", o.ID)
+		}
+
+		for status, response := range def.Responses {
+			if status[0] != '2' {
+				continue
+			}
+			headers := tagged(answers, "header")
+			for _, name := range headers {
+				if response.Headers[name] == nil && name != "Content-Type" {
+					t.Errorf("%s: the answer has no header %s", o.ID, name)
+				}
+			}
+			whole := answers == reflect.TypeFor[huma.StreamResponse]() || answers == reflect.TypeFor[app.Download]()
+			if len(headers) == 0 && !empty(answers) && !whole && response.Content["application/json"] == nil {
+				t.Errorf("%s: the answer has no body", o.ID)
+			}
+		}
+	}
+}
+
+func empty(t reflect.Type) bool { return t.Kind() == reflect.Struct && t.NumField() == 0 }
+
+// tagged returns what some tags say of the fields of a struct, and of those that are embedded in it.
+func tagged(t reflect.Type, tags ...string) (names []string) {
+	if t.Kind() != reflect.Struct {
+		return nil
+	}
+	for i := range t.NumField() {
+		f := t.Field(i)
+		for _, tag := range tags {
+			if text, ok := f.Tag.Lookup(tag); ok {
+				name, _, _ := strings.Cut(text, ",")
+				names = append(names, name)
+			}
+		}
+		if f.Anonymous {
+			names = append(names, tagged(f.Type, tags...)...)
+		}
+	}
+	return names
+}
+
+// A file that is larger than is taken is refused for that, however it is read.
+func TestUploadsAreBounded(t *testing.T) {
+	r := httptest.NewRequest("POST", "/", strings.NewReader(strings.Repeat("x", 3<<20)))
+	n, err := io.Copy(io.Discard, upload{http.MaxBytesReader(httptest.NewRecorder(), r.Body, 2<<20)})
+	if n != 2<<20 || !fault.Is(err, fault.KindTooLarge) {
+		t.Errorf("%d bytes were taken, %v", n, err)
 	}
 }

@@ -410,7 +410,7 @@ func (s *App) EndSnapshot(ctx context.Context, work store.Work, in wire.Snapshot
 	return nil
 }
 
-// A part of a run is what of it one host has to do.
+// A Part of a run is what of it one host has to do.
 type Part struct {
 	work store.Work
 	plan store.Plan

@@ -3,7 +3,6 @@
 // calls and answers travel, and is tested without that.
 package app
 
-// Config is what the service is made of.
 import (
 	"context"
 	"crypto/ed25519"
@@ -30,6 +29,7 @@ import (
 	"idletally/internal/wire"
 )
 
+// A Config is what the application is made of.
 type Config struct {
 	Store     *store.Store
 	Authority *authority.Authority

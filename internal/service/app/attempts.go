@@ -26,7 +26,7 @@ func WithAttempt(ctx context.Context, a *Attempt) context.Context { return store
 // underWay is how long a call without an answer may still be at work elsewhere.
 const underWay = 10 * time.Second
 
-// A keptAnswer is the answer to a call that was made with a word of the caller's own. It is kept sealed, since it may
+// A KeptAnswer is the answer to a call that was made with a word of the caller's own. It is kept sealed, since it may
 // hold a code or a token.
 type KeptAnswer struct {
 	Type     string `json:"type"`

@@ -63,6 +63,7 @@ func (s *App) application(
 	return a, nil
 }
 
+// An EditionRequest names an edition of an application.
 type EditionRequest struct {
 	Name   string `path:"name"`
 	Number int    `path:"number" doc:"0 is the published edition"`

@@ -15,7 +15,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// A report is spooled, so that nothing of it counts before its signature was seen.
+// A ReportRequest is a report that is taken in. It is spooled, so that nothing of it counts before its signature was
+// seen.
 type ReportRequest struct {
 	From io.Reader
 	file *os.File
@@ -101,6 +102,7 @@ func (s *App) readReport(
 	}, originals)
 }
 
+// An OrderRequest names a run's order for a host.
 type OrderRequest struct {
 	ID   string `path:"id" maxLength:"16"`
 	Host string `query:"host" required:"true" maxLength:"64"`

@@ -61,6 +61,7 @@ type ImportRequest struct {
 	File        io.Reader
 }
 
+// ByID names something by its id.
 type ByID struct {
 	ID string `path:"id" maxLength:"16"`
 }

@@ -12,15 +12,15 @@ import (
 	"idletally/internal/wire"
 )
 
-// A presented is what somebody calls with.
+// A Presented is what somebody calls with.
 type Presented struct {
 	Hash     [32]byte // of the token
 	ByCookie bool     // it came as a browser's cookie: no program's token counts there
 	Alone    bool     // nobody asked for it: a page that is open asks by itself, which keeps no session alive
 }
 
-// Identify returns who calls; nil is nobody that is known. Turned is the token that a browser has from now on; "" is
-// the one that it has.
+// Identify returns who calls; nil is nobody that is known. Turned is the token that a browser has from now on; nil
+// leaves it the one that it has.
 func (s *App) Identify(ctx context.Context, in Presented) (w *Caller, turned *turnedToken, err error) {
 	says, err := s.holds(ctx)
 	if err != nil {
@@ -31,14 +31,6 @@ func (s *App) Identify(ctx context.Context, in Presented) (w *Caller, turned *tu
 	if err == nil {
 		err = s.use(ctx, p.Name, x, says, in.Alone)
 	}
-	hash := in.Hash
-	if err == nil && in.ByCookie {
-		turned = s.rotate(ctx, x, hash)
-		if turned != nil {
-			hash = auth.HashToken(turned.Token)
-		}
-	}
-
 	by := ""
 	if errors.Is(err, store.ErrNotFound) && !in.ByCookie {
 		var t store.Token
@@ -52,13 +44,22 @@ func (s *App) Identify(ctx context.Context, in Presented) (w *Caller, turned *tu
 		return nil, nil, err
 	}
 
-	s.known.add(hash, time.Now())
-	w = &Caller{Person: p, token: hash, By: by, session: x.ID, browser: in.ByCookie}
+	w = &Caller{Person: p, token: in.Hash, By: by, session: x.ID, browser: in.ByCookie}
 	if x.Shown != nil {
 		w.shown = *x.Shown
 	}
-	w.WantsSecond, err = s.lacksSecond(ctx, says, p)
-	return w, turned, err
+	if w.WantsSecond, err = s.lacksSecond(ctx, says, p); err != nil {
+		return nil, nil, err
+	}
+
+	// Last of all: where anything failed after it, the browser would be left with a token that counts no more.
+	if in.ByCookie {
+		if turned = s.rotate(ctx, x, in.Hash); turned != nil {
+			w.token = auth.HashToken(turned.Token)
+		}
+	}
+	s.known.add(w.token, time.Now())
+	return w, turned, nil
 }
 
 // Knows reports whether a token was good a moment ago: who calls by it is looked up at once. It never says whether it

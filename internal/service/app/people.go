@@ -17,6 +17,7 @@ import (
 	"idletally/internal/wire"
 )
 
+// ByName names somebody or something.
 type ByName struct {
 	Name string `path:"name"`
 }

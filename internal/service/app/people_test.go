@@ -2,10 +2,11 @@ package app
 
 import (
 	"bytes"
-	"idletally/internal/service/auth"
-	"idletally/internal/service/authority"
 	"slices"
 	"testing"
+
+	"idletally/internal/service/auth"
+	"idletally/internal/service/authority"
 )
 
 // What is kept of a code to spare tells nothing of it to who has the database alone: it is by a key of the

@@ -149,7 +149,7 @@ func (s *App) Leave(ctx context.Context, again bool) (kept string, until time.Ti
 	return base64.RawURLEncoding.EncodeToString(b), v.Until, to, nil
 }
 
-// A returning is what a browser brings back from the provider.
+// A Returning is what a browser brings back from the provider.
 type Returning struct {
 	Kept   string // that it was given when it left
 	State  string

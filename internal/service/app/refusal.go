@@ -3,6 +3,7 @@ package app
 import (
 	"context"
 	"errors"
+
 	"idletally/internal/service/engine"
 	"idletally/internal/service/fault"
 	"idletally/internal/service/store"

@@ -108,6 +108,7 @@ func told(words map[string]string) string {
 	return b.String()
 }
 
+// A DecisionRequest is what a reviewer decides of a plan.
 type DecisionRequest struct {
 	ID   string `path:"id" maxLength:"16"`
 	Body wire.Decision

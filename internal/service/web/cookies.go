@@ -1,11 +1,13 @@
 package web
 
 import (
-	"idletally/internal/service/app"
 	"net/http"
 	"time"
+
+	"idletally/internal/service/app"
 )
 
+// Cookie keeps a session in a browser until it ends.
 func Cookie(token string, expires time.Time) http.Cookie { return strict(CookieName, token, expires) }
 
 // KnownCookie has a browser keep that somebody signed in with it.

@@ -12,7 +12,7 @@ import (
 )
 
 const (
-	// keyHeader comes with calls that change something, so that they can be made again without being carried out again.
+	// KeyHeader comes with calls that change something, so that they can be made again without being carried out again.
 	KeyHeader   = "Idempotency-Key"
 	MaxKey      = 128
 	maxAnswer   = 4 << 20

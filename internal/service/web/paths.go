@@ -2,12 +2,12 @@ package web
 
 // Paths that are treated apart before it is known which operation they are of.
 const (
-	ApiPath     = "/api/v1"
-	signInPath  = ApiPath + "/sign-in"
-	followPath  = ApiPath + "/happenings"
-	calculators = ApiPath + "/calculate/"
-	importPath  = ApiPath + "/snapshots/import"
-	reportPath  = ApiPath + "/runs/report"
+	APIPath     = "/api/v1"
+	signInPath  = APIPath + "/sign-in"
+	followPath  = APIPath + "/happenings"
+	calculators = APIPath + "/calculate/"
+	importPath  = APIPath + "/snapshots/import"
+	reportPath  = APIPath + "/runs/report"
 )
 
 const (

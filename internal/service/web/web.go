@@ -234,13 +234,13 @@ func (s *Edge) identify(next http.Handler) http.Handler {
 
 		alone := r.Header.Get(consoleHeader) == consoleAlone || r.URL.Path == followPath
 		p, turned, err := s.App.Identify(r.Context(), app.Presented{Hash: hash, ByCookie: byCookie, Alone: alone})
-		if turned != nil { // also where something fails: the session has no other token by now
-			c := Cookie(turned.Token, turned.Expires)
-			http.SetCookie(rw, &c)
-		}
 		if err != nil {
 			s.Plain(rw, r, err)
 			return
+		}
+		if turned != nil {
+			c := Cookie(turned.Token, turned.Expires)
+			http.SetCookie(rw, &c)
 		}
 		if p != nil {
 			r = r.WithContext(app.WithCaller(r.Context(), p))

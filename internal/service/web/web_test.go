@@ -1,10 +1,7 @@
 package web
 
 import (
-	"idletally/internal/service/app"
-	"idletally/internal/service/fault"
-	"idletally/internal/service/store"
-	"idletally/internal/wire"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -13,6 +10,11 @@ import (
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+
+	"idletally/internal/service/app"
+	"idletally/internal/service/fault"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
 )
 
 func bare() *Edge {
@@ -103,5 +105,59 @@ func TestRefusals(t *testing.T) {
 	if says := h.Get("WWW-Authenticate"); !strings.Contains(says, "insufficient_user_authentication") ||
 		!strings.Contains(says, "max_age=600") {
 		t.Errorf("%v", h)
+	}
+}
+
+// A call that comes by cookie and changes something is nobody's, unless the console made it: no other site can.
+func TestCookiesChangeNothingByThemselves(t *testing.T) {
+	for _, method := range []string{"POST", "PUT", "DELETE", "PATCH"} {
+		r := httptest.NewRequest(method, "/api/v1/people", nil)
+		r.AddCookie(&http.Cookie{Name: CookieName, Value: "a token that may count"})
+		called := false
+		bare().identify(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+			called = app.CallerOf(r.Context()) == nil
+		})).ServeHTTP(httptest.NewRecorder(), r)
+		if !called {
+			t.Errorf("%s is somebody's", method)
+		}
+	}
+}
+
+// A call that is made again with its key is the same one only if all of it is: whoever asks, with which roles, for
+// what.
+func TestAskedAgain(t *testing.T) {
+	ask := func(roles, method, path, body string) string {
+		t.Helper()
+		r := httptest.NewRequest(method, path, strings.NewReader(body))
+		asked, err := askedBy(&app.Caller{Person: store.Person{Name: "bosun", RoleList: roles}}, r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		left, err := io.ReadAll(r.Body)
+		if err != nil || large(path) == 0 && string(left) != body {
+			t.Errorf("%q is left of %q, %v", left, body, err)
+		}
+		return string(asked)
+	}
+
+	first := ask("admin", "POST", "/api/v1/tokens?x=1", `{"name":"a"}`)
+	if again := ask("admin", "POST", "/api/v1/tokens?x=1", `{"name":"a"}`); again != first {
+		t.Errorf("%q, %q", first, again)
+	}
+	for name, other := range map[string]string{
+		"roles":  ask("viewer", "POST", "/api/v1/tokens?x=1", `{"name":"a"}`),
+		"method": ask("admin", "PUT", "/api/v1/tokens?x=1", `{"name":"a"}`),
+		"query":  ask("admin", "POST", "/api/v1/tokens?x=2", `{"name":"a"}`),
+		"body":   ask("admin", "POST", "/api/v1/tokens?x=1", `{"name":"b"}`),
+	} {
+		if other == first {
+			t.Errorf("another %s, and it is the same call", name)
+		}
+	}
+
+	r := httptest.NewRequest("POST", "/api/v1/tokens", strings.NewReader(strings.Repeat("x", MaxBody+1)))
+	r.Body = http.MaxBytesReader(httptest.NewRecorder(), r.Body, MaxBody)
+	if _, err := askedBy(&app.Caller{}, r); !fault.Is(err, fault.KindTooLarge) {
+		t.Errorf("a body too large: %v", err)
 	}
 }
