@@ -14,6 +14,7 @@ import { Input } from "../../ui/Input";
 import { TextArea } from "../../ui/TextArea";
 import { Field } from "../../ui/Field";
 import { Checkbox } from "../../ui/Checkbox";
+import { CodeField } from "../../ui/CodeField";
 
 const forms = [
   { key: "octal", name: "Octal digits", wide: "w-28" },
@@ -63,15 +64,14 @@ function ModePart() {
               />
             </Field>
           ))}
-          <Field label="Limits: must have, must not have" className="max-w-full text-sm">
-            <Input
-              className="mono mt-0.5 block w-56 max-w-full"
-              spellCheck={false}
-              placeholder="g+r,o-w"
-              value={limits}
-              onChange={(e) => setLimits(e.target.value)}
-            />
-          </Field>
+          <CodeField
+            label="Limits: must have, must not have"
+            className="max-w-full text-sm"
+            width="w-56 max-w-full"
+            placeholder="g+r,o-w"
+            value={limits}
+            change={setLimits}
+          />
           <div className="w-full">
             <Note error={mode.error} />
             {m?.broken?.length ? (
@@ -109,30 +109,21 @@ function ChangePart() {
         A change
       </h2>
       <div className="flex flex-wrap items-end gap-3">
-        <Field label="From" className="text-sm">
-          <Input
-            className="mono mt-0.5 block w-28"
-            spellCheck={false}
-            value={from}
-            onChange={(e) => setFrom(e.target.value)}
-          />
-        </Field>
-        <Field label="Symbolic change" className="text-sm">
-          <Input
-            className="mono mt-0.5 block w-52 max-w-full"
-            spellCheck={false}
-            value={change}
-            onChange={(e) => setChange(e.target.value)}
-          />
-        </Field>
-        <Field label="Umask, where nobody is named" className="text-sm">
-          <Input
-            className="mono mt-0.5 block w-24"
-            spellCheck={false}
-            value={umask}
-            onChange={(e) => setUmask(e.target.value)}
-          />
-        </Field>
+        <CodeField label="From" className="text-sm" width="w-28" value={from} change={setFrom} />
+        <CodeField
+          label="Symbolic change"
+          className="text-sm"
+          width="w-52 max-w-full"
+          value={change}
+          change={setChange}
+        />
+        <CodeField
+          label="Umask, where nobody is named"
+          className="text-sm"
+          width="w-24"
+          value={umask}
+          change={setUmask}
+        />
         <Checkbox
           checked={folder}
           onChange={(e) => setFolder(e.target.checked)}
@@ -169,31 +160,16 @@ function NewPart() {
         What new files and folders get
       </h2>
       <div className="flex flex-wrap items-end gap-3">
-        <Field label="In a folder with mode" className="text-sm">
-          <Input
-            className="mono mt-0.5 block w-28"
-            spellCheck={false}
-            value={inside}
-            onChange={(e) => setInside(e.target.value)}
-          />
-        </Field>
-        <Field label="Umask of the process" className="text-sm">
-          <Input
-            className="mono mt-0.5 block w-24"
-            spellCheck={false}
-            value={umask}
-            onChange={(e) => setUmask(e.target.value)}
-          />
-        </Field>
-        <Field label="Default entries of the folder" className="min-w-40 max-w-full flex-1 text-sm">
-          <Input
-            className="mono mt-0.5 block w-full"
-            spellCheck={false}
-            placeholder="user::rwx,group::r-x,other::---"
-            value={defaults}
-            onChange={(e) => setDefaults(e.target.value)}
-          />
-        </Field>
+        <CodeField label="In a folder with mode" className="text-sm" width="w-28" value={inside} change={setInside} />
+        <CodeField label="Umask of the process" className="text-sm" width="w-24" value={umask} change={setUmask} />
+        <CodeField
+          label="Default entries of the folder"
+          className="min-w-40 max-w-full flex-1 text-sm"
+          width="w-full"
+          placeholder="user::rwx,group::r-x,other::---"
+          value={defaults}
+          change={setDefaults}
+        />
       </div>
       <Note error={made.error} />
       {made.data && !made.error ? (
@@ -230,14 +206,13 @@ function EntriesPart() {
               onChange={(e) => setText(e.target.value)}
             />
           </Field>
-          <Field label="and then the mode is changed to" className="mt-2 block text-sm">
-            <Input
-              className="mono mt-0.5 block w-28"
-              spellCheck={false}
-              value={chmod}
-              onChange={(e) => setChmod(e.target.value)}
-            />
-          </Field>
+          <CodeField
+            label="and then the mode is changed to"
+            className="mt-2 block text-sm"
+            width="w-28"
+            value={chmod}
+            change={setChmod}
+          />
         </div>
         <div>
           <Note error={list.error} />

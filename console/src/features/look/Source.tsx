@@ -9,6 +9,7 @@ import { Select } from "../../ui/Select";
 import { Input } from "../../ui/Input";
 import { Field } from "../../ui/Field";
 import { Form } from "../../ui/Form";
+import { CodeField } from "../../ui/CodeField";
 
 const near = new Intl.DateTimeFormat(undefined, { dateStyle: "medium", timeStyle: "short" });
 
@@ -64,15 +65,14 @@ export function Source({ look }: { look: Look }) {
           </optgroup>
         </Select>
       </Field>
-      <Field label="Path" className="min-w-48 flex-1 text-sm">
-        <Input
-          className="mono mt-0.5 block w-full"
-          spellCheck={false}
-          placeholder="/srv/…"
-          value={path}
-          onChange={(e) => setPath(e.target.value)}
-        />
-      </Field>
+      <CodeField
+        label="Path"
+        className="min-w-48 flex-1 text-sm"
+        width="w-full"
+        placeholder="/srv/…"
+        value={path}
+        change={setPath}
+      />
       <Field label="As account" className="w-44 text-sm">
         <Input
           className="mt-0.5 block w-full"

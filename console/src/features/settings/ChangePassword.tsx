@@ -1,7 +1,6 @@
 import { useState } from "react";
 import { useMe } from "../../api/queries";
 import { useChangePassword } from "./queries";
-import { Button } from "../../ui/Button";
 import { FormEnd } from "../../ui/FormEnd";
 import { Modal } from "../../ui/Modal";
 import { PasswordStrength } from "../../shared/PasswordStrength";
@@ -9,6 +8,7 @@ import { Input } from "../../ui/Input";
 import { Field } from "../../ui/Field";
 import { Checkbox } from "../../ui/Checkbox";
 import { Form } from "../../ui/Form";
+import { DialogEnd } from "../../ui/DialogEnd";
 
 function Password({
   label,
@@ -53,11 +53,7 @@ export function ChangePassword({ close }: { close: () => void }) {
             Your password is another one. Your other sessions{" "}
             {keep ? "have ended; your tokens stay good." : "and your tokens have ended."}
           </p>
-          <div className="mt-4 flex justify-end">
-            <Button look="strong" onClick={close}>
-              Close
-            </Button>
-          </div>
+          <DialogEnd close={close}>Close</DialogEnd>
         </>
       ) : (
         <Form onSubmit={() => change.mutate({ password: old, new_password: fresh, keep_tokens: keep })}>

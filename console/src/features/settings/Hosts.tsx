@@ -15,6 +15,7 @@ import { Watch } from "../../shared/Watch";
 import { Input } from "../../ui/Input";
 import { Field } from "../../ui/Field";
 import { Form } from "../../ui/Form";
+import { DialogEnd } from "../../ui/DialogEnd";
 
 const listOf = (text: string) => text.split(/[\s,]+/).filter(Boolean);
 
@@ -38,11 +39,7 @@ function Invite({ known, close }: { known?: Host; close: () => void }) {
             The code counts once. The authority’s certificate is with the service, in its folder keys; --root says what
             the agent may look at, and can be given again.
           </p>
-          <div className="mt-4 flex justify-end">
-            <Button look="strong" onClick={close}>
-              Done
-            </Button>
-          </div>
+          <DialogEnd close={close} />
         </>
       ) : (
         <Form onSubmit={() => invite.mutate({ name: name.trim(), tags: listOf(tags) })}>

@@ -15,6 +15,7 @@ import { Input } from "../../ui/Input";
 import { Select } from "../../ui/Select";
 import { Field } from "../../ui/Field";
 import { Form } from "../../ui/Form";
+import { DialogEnd } from "../../ui/DialogEnd";
 
 const kinds = [
   { key: "findings", says: "new findings" },
@@ -42,11 +43,7 @@ function Add({ close }: { close: () => void }) {
       {add.data?.url.startsWith("mailto:") ? (
         <>
           <p>Letters go to {add.data.url.slice("mailto:".length)}. Try it: the line says how that went.</p>
-          <div className="mt-4 flex justify-end">
-            <Button look="strong" onClick={close}>
-              Done
-            </Button>
-          </div>
+          <DialogEnd close={close} />
         </>
       ) : add.data ? (
         <>
@@ -55,11 +52,7 @@ function Add({ close }: { close: () => void }) {
           <p className="text-sm text-muted">
             It is not shown again. Without it a program cannot tell what comes from here from what others send it.
           </p>
-          <div className="mt-4 flex justify-end">
-            <Button look="strong" onClick={close}>
-              Done
-            </Button>
-          </div>
+          <DialogEnd close={close} />
         </>
       ) : (
         <Form

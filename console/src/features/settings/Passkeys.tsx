@@ -12,6 +12,7 @@ import { Time } from "../../ui/Time";
 import { Input } from "../../ui/Input";
 import { Field } from "../../ui/Field";
 import { Form } from "../../ui/Form";
+import { DialogEnd } from "../../ui/DialogEnd";
 
 function Add({ close }: { close: () => void }) {
   const add = useAddPasskey();
@@ -29,11 +30,7 @@ function Add({ close }: { close: () => void }) {
             <Command text={add.data.codes.join("\n")} />
           </>
         ) : null}
-        <div className="mt-4 flex justify-end">
-          <Button look="strong" onClick={close}>
-            {add.data.codes?.length ? "I have kept them" : "Done"}
-          </Button>
-        </div>
+        <DialogEnd close={close}>{add.data.codes?.length ? "I have kept them" : "Done"}</DialogEnd>
       </Modal>
     );
   }

@@ -15,6 +15,7 @@ import { Time } from "../../ui/Time";
 import { Input } from "../../ui/Input";
 import { Field } from "../../ui/Field";
 import { Form } from "../../ui/Form";
+import { DialogEnd } from "../../ui/DialogEnd";
 
 function OneTime({
   name,
@@ -41,11 +42,7 @@ function OneTime({
           <code>idletally person reset {name} --second-factor</code>
         </Note>
       ) : null}
-      <div className="mt-4 flex justify-end">
-        <Button look="strong" onClick={close}>
-          Done
-        </Button>
-      </div>
+      <DialogEnd close={close} />
     </>
   );
 }

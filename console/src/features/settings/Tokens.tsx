@@ -12,6 +12,7 @@ import { Time } from "../../ui/Time";
 import { Input } from "../../ui/Input";
 import { Field } from "../../ui/Field";
 import { Form } from "../../ui/Form";
+import { DialogEnd } from "../../ui/DialogEnd";
 
 const possible = ["viewer", "author", "operator"];
 
@@ -38,11 +39,7 @@ function Add({ me, close }: { me: Person; close: () => void }) {
             It is not shown again. A program has it in IDLETALLY_TOKEN, the address in IDLETALLY_ADDRESS, and the file
             with the service’s authority in IDLETALLY_AUTHORITY.
           </p>
-          <div className="mt-4 flex justify-end">
-            <Button look="strong" onClick={close}>
-              Done
-            </Button>
-          </div>
+          <DialogEnd close={close} />
         </>
       ) : (
         <Form onSubmit={() => add.mutate({ name: name.trim(), days, roles })}>

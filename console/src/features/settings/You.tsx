@@ -15,6 +15,7 @@ import { SignInNews } from "./SignInNews";
 import { Input } from "../../ui/Input";
 import { Field } from "../../ui/Field";
 import { Form } from "../../ui/Form";
+import { DialogEnd } from "../../ui/DialogEnd";
 
 function Code({ code, change }: { code: string; change: (code: string) => void }) {
   return (
@@ -45,11 +46,7 @@ function Add({ close }: { close: () => void }) {
             Codes to spare, for when you have lost it. Each counts once; keep them where nobody else reads them:
           </p>
           <Command text={(confirm.data.codes ?? []).join("\n")} />
-          <div className="mt-4 flex justify-end">
-            <Button look="strong" onClick={close}>
-              I have kept them
-            </Button>
-          </div>
+          <DialogEnd close={close}>I have kept them</DialogEnd>
         </>
       ) : propose.data ? (
         <Form onSubmit={() => confirm.mutate(code)}>
