@@ -29,7 +29,7 @@ func compare(entries, rounds int) error {
 		return err
 	}
 
-	c := comparison{ctx, src, doc}
+	c := comparison{src, doc}
 	var sum drift.Summary
 	var memo *drift.Memo
 	err = inTurn(rounds, func() (floor, ours float64, err error) {
@@ -39,7 +39,7 @@ func compare(entries, rounds int) error {
 
 		memo = drift.NewMemo(1 << 20)
 		start := time.Now()
-		sum, err = c.hold(forest, memo)
+		sum, err = c.hold(ctx, forest, memo)
 		return floor, time.Since(start).Seconds(), err
 	}, func(f, o float64) {
 		fmt.Printf("figure compare-cold-%d-x-1000 %.3f s floor %.3f ratio %.2f\n", n+1, o, f, o/f)
@@ -63,7 +63,7 @@ func compare(entries, rounds int) error {
 		}
 
 		start := time.Now()
-		sum, err = c.hold(forest, memo)
+		sum, err = c.hold(ctx, forest, memo)
 		return floor, time.Since(start).Seconds(), err
 	}, func(f, o float64) {
 		fmt.Printf("figure compare-after-10-%d-x-1000 %.4f s floor %.3f ratio %.3f\n", n+1, o, f, o/f)
@@ -75,7 +75,7 @@ func compare(entries, rounds int) error {
 
 	err = inTurn(max(1, rounds/2), func() (floor, ours float64, err error) {
 		start := time.Now()
-		if _, err = c.hold(forest, drift.NewMemo(1<<20)); err != nil {
+		if _, err = c.hold(ctx, forest, drift.NewMemo(1<<20)); err != nil {
 			return 0, 0, err
 		}
 
@@ -84,7 +84,7 @@ func compare(entries, rounds int) error {
 		start = time.Now()
 
 		for range 100 {
-			if _, err = c.hold(forest, shared); err != nil {
+			if _, err = c.hold(ctx, forest, shared); err != nil {
 				return 0, 0, err
 			}
 		}
@@ -108,7 +108,7 @@ func compare(entries, rounds int) error {
 
 			c.src = s
 			start := time.Now()
-			if _, err := c.hold(forest, nil); err != nil {
+			if _, err := c.hold(ctx, forest, nil); err != nil {
 				return err
 			}
 
@@ -120,16 +120,15 @@ func compare(entries, rounds int) error {
 }
 
 type comparison struct {
-	ctx context.Context
 	src tree.Memory
 	doc *baseline.Document
 }
 
 // hold compares as the service does, from compiling on, for a host of its own.
-func (c comparison) hold(forest tree.Hash, memo *drift.Memo) (drift.Summary, error) {
+func (c comparison) hold(ctx context.Context, forest tree.Hash, memo *drift.Memo) (drift.Summary, error) {
 	dir := benchDirectory()
 	m, _ := baseline.Compile(c.doc, dir)
-	sum, _, err := drift.Compare(c.ctx, c.src, forest, m, dir, memo, nil, drift.Report{
+	sum, _, err := drift.Compare(ctx, c.src, forest, m, dir, memo, nil, drift.Report{
 		Finding: func(drift.Finding) error { return nil }, Unread: func(drift.Unread) error { return nil },
 	})
 	return sum, err

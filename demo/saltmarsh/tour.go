@@ -20,14 +20,13 @@ import (
 
 // guide runs commands as people of the demo world, printing each and what it says.
 type guide struct {
-	ctx context.Context
-	s   *demo.Stage
+	s *demo.Stage
 }
 
 // run runs a command as a person; allowed exit codes besides 0 are given.
-func (g *guide) run(person, stdin string, codes []int, argv ...string) (string, error) {
+func (g *guide) run(ctx context.Context, person, stdin string, codes []int, argv ...string) (string, error) {
 	fmt.Printf("\n%s$ idletally %s\n", person, quote(argv))
-	cmd := exec.CommandContext(g.ctx, g.s.Program, argv...)
+	cmd := exec.CommandContext(ctx, g.s.Program, argv...)
 	cmd.Env = append(os.Environ(), "NO_COLOR=1", "XDG_CONFIG_HOME="+filepath.Join(g.s.Dir, "people", person))
 	cmd.Stdin = strings.NewReader(stdin)
 	var out, errs bytes.Buffer
@@ -76,8 +75,8 @@ func quote(argv []string) string {
 }
 
 // ask runs a command with JSON output, without showing it.
-func ask[T any](g *guide, person string, argv ...string) (out T, err error) {
-	cmd := exec.CommandContext(g.ctx, g.s.Program, append(argv, "--output", "json")...)
+func ask[T any](ctx context.Context, g *guide, person string, argv ...string) (out T, err error) {
+	cmd := exec.CommandContext(ctx, g.s.Program, append(argv, "--output", "json")...)
 	cmd.Env = append(os.Environ(), "XDG_CONFIG_HOME="+filepath.Join(g.s.Dir, "people", person))
 	b, err := cmd.Output()
 	var exit *exec.ExitError
@@ -91,23 +90,23 @@ func ask[T any](g *guide, person string, argv ...string) (out T, err error) {
 }
 
 // list is ask for commands that list.
-func list[T any](g *guide, person string, argv ...string) ([]T, error) {
-	p, err := ask[wire.Page[T]](g, person, argv...)
+func list[T any](ctx context.Context, g *guide, person string, argv ...string) ([]T, error) {
+	p, err := ask[wire.Page[T]](ctx, g, person, argv...)
 	return p.Items, err
 }
 
 // tour tells the whole story, and ends well only if the restored trees equal the original ones.
 func tour(ctx context.Context, s *demo.Stage) error {
-	g := &guide{ctx, s}
+	g := &guide{s}
 	step := func(person string, argv ...string) error {
-		_, err := g.run(person, "", nil, argv...)
+		_, err := g.run(ctx, person, "", nil, argv...)
 		return err
 	}
 	heading := func(text string) { fmt.Printf("\n── %s\n", text) }
 
 	heading("People sign in")
 	for _, p := range []string{"quartermaster", "harbourmaster"} {
-		if _, err := g.run(p, demo.Password+"\n", nil, "login", s.Address, "--authority", s.Authority(), "--name", p,
+		if _, err := g.run(ctx, p, demo.Password+"\n", nil, "login", s.Address, "--authority", s.Authority(), "--name", p,
 			"--password-stdin"); err != nil {
 			return err
 		}
@@ -129,7 +128,7 @@ func tour(ctx context.Context, s *demo.Stage) error {
 		}
 	}
 
-	if _, err := g.run("quartermaster", "", []int{4}, "baseline", "check", bad); err != nil {
+	if _, err := g.run(ctx, "quartermaster", "", []int{4}, "baseline", "check", bad); err != nil {
 		return err
 	}
 
@@ -147,7 +146,7 @@ func tour(ctx context.Context, s *demo.Stage) error {
 	if err := step("quartermaster", "snapshot", "take", "ticketing"); err != nil {
 		return err
 	}
-	before, err := roots(g)
+	before, err := roots(ctx, g)
 	if err != nil {
 		return err
 	}
@@ -160,7 +159,7 @@ func tour(ctx context.Context, s *demo.Stage) error {
 	if err := step("quartermaster", "drift", "show", "ticketing"); err != nil {
 		return err
 	}
-	if _, err := g.run("quartermaster", "", []int{4}, "drift", "show", "ticketing", "--host", "slip-south", "--strict",
+	if _, err := g.run(ctx, "quartermaster", "", []int{4}, "drift", "show", "ticketing", "--host", "slip-south", "--strict",
 		"--output", "csv"); err != nil {
 		return err
 	}
@@ -171,11 +170,11 @@ func tour(ctx context.Context, s *demo.Stage) error {
 		return err
 	}
 
-	run, err := g.agreedRun("approved and run")
+	run, err := g.agreedRun(ctx, "approved and run")
 	if err != nil {
 		return err
 	}
-	if err := g.settled(); err != nil {
+	if err := g.settled(ctx); err != nil {
 		return err
 	}
 	if err := step("quartermaster", "drift", "show", "ticketing"); err != nil {
@@ -186,7 +185,7 @@ func tour(ctx context.Context, s *demo.Stage) error {
 	if err := step("quartermaster", "plan", "restore", run); err != nil {
 		return err
 	}
-	if _, err := g.agreedRun("put back"); err != nil {
+	if _, err := g.agreedRun(ctx, "put back"); err != nil {
 		return err
 	}
 	if err := step("quartermaster", "snapshot", "take", "ticketing"); err != nil {
@@ -195,7 +194,7 @@ func tour(ctx context.Context, s *demo.Stage) error {
 	if err := step("harbourmaster", "history", "--most", "12"); err != nil {
 		return err
 	}
-	after, err := roots(g)
+	after, err := roots(ctx, g)
 	if err != nil {
 		return err
 	}
@@ -214,19 +213,19 @@ func tour(ctx context.Context, s *demo.Stage) error {
 }
 
 // agreedRun takes the newest plan through review, shows that nobody approves their own, and runs it.
-func (g *guide) agreedRun(what string) (run string, err error) {
-	plans, err := list[wire.Plan](g, "quartermaster", "plan", "list", "--state", "draft")
+func (g *guide) agreedRun(ctx context.Context, what string) (run string, err error) {
+	plans, err := list[wire.Plan](ctx, g, "quartermaster", "plan", "list", "--state", "draft")
 	if err != nil || len(plans) == 0 {
 		return "", fmt.Errorf("the draft to be %s is not there: %w", what, err)
 	}
 	p := plans[0]
-	if _, err := g.run("quartermaster", "", nil, "plan", "submit", p.ID); err != nil {
+	if _, err := g.run(ctx, "quartermaster", "", nil, "plan", "submit", p.ID); err != nil {
 		return "", err
 	}
-	if _, err := g.run("quartermaster", "", []int{1}, "plan", "approve", p.ID, "--digest", p.Digest); err != nil {
+	if _, err := g.run(ctx, "quartermaster", "", []int{1}, "plan", "approve", p.ID, "--digest", p.Digest); err != nil {
 		return "", err
 	}
-	whole, err := ask[wire.Plan](g, "harbourmaster", "plan", "show", p.ID)
+	whole, err := ask[wire.Plan](ctx, g, "harbourmaster", "plan", "show", p.ID)
 	if err != nil {
 		return "", err
 	}
@@ -238,13 +237,13 @@ func (g *guide) agreedRun(what string) (run string, err error) {
 		}
 	}
 
-	if _, err := g.run("harbourmaster", "", nil, argv...); err != nil {
+	if _, err := g.run(ctx, "harbourmaster", "", nil, argv...); err != nil {
 		return "", err
 	}
-	if _, err := g.run("quartermaster", "", []int{0, 4}, "run", "start", p.ID); err != nil {
+	if _, err := g.run(ctx, "quartermaster", "", []int{0, 4}, "run", "start", p.ID); err != nil {
 		return "", err
 	}
-	runs, err := list[wire.Run](g, "quartermaster", "run", "list")
+	runs, err := list[wire.Run](ctx, g, "quartermaster", "run", "list")
 	if err != nil || len(runs) == 0 {
 		return "", fmt.Errorf("the run is not there: %w", err)
 	}
@@ -253,9 +252,9 @@ func (g *guide) agreedRun(what string) (run string, err error) {
 }
 
 // settled waits for the snapshots that follow a run.
-func (g *guide) settled() error {
-	for g.ctx.Err() == nil {
-		snaps, err := list[wire.Snapshot](g, "quartermaster", "snapshot", "list", "--application", "ticketing")
+func (g *guide) settled(ctx context.Context) error {
+	for ctx.Err() == nil {
+		snaps, err := list[wire.Snapshot](ctx, g, "quartermaster", "snapshot", "list", "--application", "ticketing")
 		if err != nil {
 			return err
 		}
@@ -267,15 +266,15 @@ func (g *guide) settled() error {
 			return nil
 		}
 	}
-	return g.ctx.Err()
+	return ctx.Err()
 }
 
 // roots returns the newest snapshot of each host.
-func roots(g *guide) (map[string]wire.Snapshot, error) {
-	if err := g.settled(); err != nil {
+func roots(ctx context.Context, g *guide) (map[string]wire.Snapshot, error) {
+	if err := g.settled(ctx); err != nil {
 		return nil, err
 	}
-	snaps, err := list[wire.Snapshot](g, "quartermaster", "snapshot", "list", "--application", "ticketing")
+	snaps, err := list[wire.Snapshot](ctx, g, "quartermaster", "snapshot", "list", "--application", "ticketing")
 	out := map[string]wire.Snapshot{}
 	for i := len(snaps) - 1; i >= 0; i-- { // the newest come first
 		out[snaps[i].Host] = snaps[i]

@@ -71,18 +71,17 @@ func (a *Agent) send(ctx context.Context, spool *spool.Spool, forest tree.Hash) 
 	if err != nil {
 		return 0, err
 	}
-	out := sender{a: a, ctx: ctx, z: z}
-	if err := spool.Each(out.add); err != nil {
+	out := sender{a: a, z: z}
+	if err := spool.Each(func(h tree.Hash, node []byte) error { return out.add(ctx, h, node) }); err != nil {
 		return out.sent, err
 	}
-	err = errors.Join(out.ask(), out.flush())
+	err = errors.Join(out.ask(ctx), out.flush(ctx))
 	return out.sent, err
 }
 
 // sender gathers nodes until there are enough to ask which of them are missing.
 type sender struct {
 	a      *Agent
-	ctx    context.Context
 	z      *zstd.Encoder
 	hashes []tree.Hash
 	nodes  []byte // one after another
@@ -91,21 +90,21 @@ type sender struct {
 	sent   int
 }
 
-func (s *sender) add(h tree.Hash, node []byte) error {
+func (s *sender) add(ctx context.Context, h tree.Hash, node []byte) error {
 	s.hashes, s.nodes = append(s.hashes, h), append(s.nodes, node...)
 	s.ends = append(s.ends, len(s.nodes))
 	if len(s.hashes) < askAtOnce && len(s.nodes) < packSize {
 		return nil
 	}
-	return s.ask()
+	return s.ask(ctx)
 }
 
 // ask puts what the service lacks into the pack.
-func (s *sender) ask() error {
+func (s *sender) ask(ctx context.Context) error {
 	if len(s.hashes) == 0 {
 		return nil
 	}
-	missing, err := s.a.api.Missing(s.ctx, s.hashes)
+	missing, err := s.a.api.Missing(ctx, s.hashes)
 	if err != nil {
 		return err
 	}
@@ -121,7 +120,7 @@ func (s *sender) ask() error {
 		packed[h] = true
 		s.pack = tree.AppendPack(s.pack, node)
 		if len(s.pack) >= packSize {
-			if err := s.flush(); err != nil {
+			if err := s.flush(ctx); err != nil {
 				return err
 			}
 		}
@@ -133,14 +132,14 @@ func (s *sender) ask() error {
 	return nil
 }
 
-func (s *sender) flush() error {
+func (s *sender) flush(ctx context.Context) error {
 	if len(s.pack) == 0 {
 		return nil
 	}
 	body := s.z.EncodeAll(s.pack, nil)
 	s.sent += len(body)
 	s.pack = s.pack[:0]
-	err := s.a.api.SendNodes(s.ctx, body)
+	err := s.a.api.SendNodes(ctx, body)
 	if client.Status(err) == http.StatusUnprocessableEntity { // a node refers to one that was not sent
 		return fmt.Errorf("%w: %w", errLacks, err)
 	}

@@ -73,14 +73,13 @@ type branch struct {
 }
 
 type gatherer struct {
-	ctx     context.Context
 	w       *words
 	readers []*tree.Reader
 }
 
 // gather merges the snapshots into one tree of what is to be declared.
 func gather(ctx context.Context, w *words, hosts []Seen) (*branch, error) {
-	g := &gatherer{ctx: ctx, w: w}
+	g := &gatherer{w: w}
 	nodes := make([]*tree.Node, len(hosts))
 	for i, h := range hosts {
 		g.readers = append(g.readers, tree.NewReader(h.Source))
@@ -91,12 +90,12 @@ func gather(ctx context.Context, w *words, hosts []Seen) (*branch, error) {
 		nodes[i] = &n[0]
 	}
 	top := &branch{}
-	return top, g.folder(top, nodes, make([]perm.Set, len(hosts)))
+	return top, g.folder(ctx, top, nodes, make([]perm.Set, len(hosts)))
 }
 
 // folder reads what is in a folder on all hosts that have it; sets are how it is there.
-func (g *gatherer) folder(b *branch, nodes []*tree.Node, sets []perm.Set) error {
-	if err := g.ctx.Err(); err != nil {
+func (g *gatherer) folder(ctx context.Context, b *branch, nodes []*tree.Node, sets []perm.Set) error {
+	if err := ctx.Err(); err != nil {
 		return err
 	}
 
@@ -134,7 +133,7 @@ func (g *gatherer) folder(b *branch, nodes []*tree.Node, sets []perm.Set) error 
 
 			e := &n.Entries[next[i]]
 			if e.HasChild() {
-				child, err := children[i].At(g.ctx, next[i])
+				child, err := children[i].At(ctx, next[i])
 				if err != nil {
 					return err
 				}
@@ -169,7 +168,7 @@ func (g *gatherer) folder(b *branch, nodes []*tree.Node, sets []perm.Set) error 
 			c.path = name // a root
 		}
 
-		if err := g.folder(c, inside, own); err != nil {
+		if err := g.folder(ctx, c, inside, own); err != nil {
 			return err
 		}
 

@@ -106,7 +106,6 @@ func Compare(
 	waivers *Waivers, to Report,
 ) (Summary, []Group, error) {
 	c := &comparer{
-		ctx:     ctx,
 		reader:  tree.NewReader(src),
 		m:       m,
 		d:       d,
@@ -133,7 +132,7 @@ func Compare(
 	if err != nil {
 		return Summary{}, nil, err
 	}
-	top, err := c.folder(&nodes[0], nil, perm.Set{})
+	top, err := c.folder(ctx, &nodes[0], nil, perm.Set{})
 	if err != nil {
 		return Summary{}, nil, err
 	}
@@ -141,7 +140,7 @@ func Compare(
 	if err := c.elsewhere(&nodes[0], &sum); err != nil {
 		return sum, nil, err
 	}
-	if err := c.present.missing(c.wasMissing,
+	if err := c.present.missing(ctx, c.wasMissing,
 		func(path string, r baseline.Required, diff perm.Difference, unread bool) error {
 			sum.Findings++
 			return c.file(seen{path, perm.Found{Kind: r.Kind}, unread}, &diff)
@@ -187,7 +186,6 @@ func (c *comparer) elsewhere(forest *tree.Node, sum *Summary) error {
 }
 
 type comparer struct {
-	ctx         context.Context
 	reader      *tree.Reader
 	m           *baseline.Matcher
 	d           *perm.Directory
@@ -250,8 +248,8 @@ func weighty(folder perm.Set) perm.Set { return perm.In(folder, perm.File, folde
 
 // folder compares what is in a folder, or the roots of a forest. c.path holds the folder; in is
 // where it stands in the baseline, and set how it is.
-func (c *comparer) folder(n *tree.Node, in *baseline.State, set perm.Set) (*judged, error) {
-	if err := c.ctx.Err(); err != nil {
+func (c *comparer) folder(ctx context.Context, n *tree.Node, in *baseline.State, set perm.Set) (*judged, error) {
+	if err := ctx.Err(); err != nil {
 		return nil, err
 	}
 
@@ -275,22 +273,22 @@ func (c *comparer) folder(n *tree.Node, in *baseline.State, set perm.Set) (*judg
 		s := state(e)
 		it, counts := c.judge(e, s, set)
 		j.sum.add(counts)
-		if err := c.report(&it); err != nil {
+		if err := c.report(ctx, &it); err != nil {
 			return nil, err
 		}
 
 		if e.HasChild() {
 			below := c.known(e.Child, e.Set, s.Key())
 			if below != nil && !c.present.awaits(c.path) {
-				if err := c.replay(below); err != nil {
+				if err := c.replay(ctx, below); err != nil {
 					return nil, err
 				}
 			} else {
-				child, err := nodes.At(c.ctx, i)
+				child, err := nodes.At(ctx, i)
 				if err != nil {
 					return nil, err
 				}
-				if below, err = c.folder(child, s, e.Set); err != nil {
+				if below, err = c.folder(ctx, child, s, e.Set); err != nil {
 					return nil, err
 				}
 
@@ -329,11 +327,11 @@ func (c *comparer) learn(node tree.Hash, set perm.Set, state string, j *judged) 
 }
 
 // replay reports of a folder what is known of it. c.path holds the folder.
-func (c *comparer) replay(j *judged) error {
+func (c *comparer) replay(ctx context.Context, j *judged) error {
 	if len(j.items) == 0 {
 		return nil
 	}
-	if err := c.ctx.Err(); err != nil {
+	if err := ctx.Err(); err != nil {
 		return err
 	}
 
@@ -341,7 +339,7 @@ func (c *comparer) replay(j *judged) error {
 	for i := range j.items {
 		it := &j.items[i]
 		c.path = append(c.path[:base], it.name...)
-		if err := c.report(it); err != nil {
+		if err := c.report(ctx, it); err != nil {
 			return err
 		}
 		if !it.below {
@@ -350,18 +348,18 @@ func (c *comparer) replay(j *judged) error {
 
 		below := c.known(it.node, it.Set, it.state)
 		if below != nil {
-			if err := c.replay(below); err != nil {
+			if err := c.replay(ctx, below); err != nil {
 				return err
 			}
 			continue
 		}
 
 		// It was forgotten meanwhile.
-		nodes, err := c.reader.Load(c.ctx, it.node)
+		nodes, err := c.reader.Load(ctx, it.node)
 		if err != nil {
 			return err
 		}
-		if below, err = c.folder(&nodes[0], c.m.Root(string(c.path)), it.Set); err != nil {
+		if below, err = c.folder(ctx, &nodes[0], c.m.Root(string(c.path)), it.Set); err != nil {
 			return err
 		}
 
@@ -391,7 +389,7 @@ func (c *comparer) judge(e *tree.Entry, s *baseline.State, folder perm.Set) (ite
 }
 
 // report tells what there is to say of one path. c.path holds it.
-func (c *comparer) report(it *item) error {
+func (c *comparer) report(ctx context.Context, it *item) error {
 	if it.gap == tree.NoGap && len(it.diffs) == 0 {
 		return nil
 	}
@@ -414,12 +412,12 @@ func (c *comparer) report(it *item) error {
 		return nil
 	}
 
-	return c.carry(path, it)
+	return c.carry(ctx, path, it)
 }
 
 // carry reports again what was found before at a gap and below it, held against what is declared now.
-func (c *comparer) carry(path string, it *item) error {
-	return c.to.Earlier.Below(c.ctx, path, it.gap, func(k Known) error {
+func (c *comparer) carry(ctx context.Context, path string, it *item) error {
+	return c.to.Earlier.Below(ctx, path, it.gap, func(k Known) error {
 		want := c.m.Desired(c.m.Root(k.Path), k.Kind, k.Set)
 		diffs := c.differences(want, k.Found)
 		for i := range diffs {
@@ -449,11 +447,11 @@ func (it *item) tells(was perm.Kind, aspect perm.Aspect) bool {
 }
 
 // wasMissing reports whether a path in a folder that cannot be read now was missing before.
-func (c *comparer) wasMissing(path string) (bool, error) {
+func (c *comparer) wasMissing(ctx context.Context, path string) (bool, error) {
 	if c.to.Earlier == nil {
 		return false, nil
 	}
-	return c.to.Earlier.Missing(c.ctx, path)
+	return c.to.Earlier.Missing(ctx, path)
 }
 
 // filing is a difference, by where it is kept, and the waiver that accepts it.

@@ -149,8 +149,8 @@ func Judge(
 	kinds := map[string]perm.Kind{}
 	for i := range presences {
 		missing[i] = map[string]perm.Difference{}
-		nobodyKnows := func(string) (bool, error) { return false, nil }
-		_ = presences[i].missing(nobodyKnows,
+		nobodyKnows := func(context.Context, string) (bool, error) { return false, nil }
+		_ = presences[i].missing(ctx, nobodyKnows,
 			func(path string, r baseline.Required, diff perm.Difference, _ bool) error {
 				// it gives no error of its own
 				missing[i][path], kinds[path] = diff, r.Kind

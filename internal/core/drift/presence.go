@@ -1,6 +1,7 @@
 package drift
 
 import (
+	"context"
 	"maps"
 	"slices"
 
@@ -50,7 +51,8 @@ func (p *presence) gap(path string) {
 // missing hands out what is missing, by path. Of what lies in a folder that could not be read it asks whether
 // it was missing before.
 func (p *presence) missing(
-	before func(path string) (bool, error),
+	ctx context.Context,
+	before func(ctx context.Context, path string) (bool, error),
 	f func(path string, r baseline.Required, diff perm.Difference, unread bool) error,
 ) error {
 	for _, path := range slices.SortedFunc(maps.Keys(p.required), pathname.Compare) {
@@ -59,7 +61,7 @@ func (p *presence) missing(
 		}) ||
 			slices.ContainsFunc(p.away, func(root string) bool { return pathname.Under(path, root) })
 		if unread {
-			was, err := before(path)
+			was, err := before(ctx, path)
 			if err != nil {
 				return err
 			}

@@ -202,7 +202,6 @@ type group struct {
 
 type walk struct {
 	Query
-	ctx    context.Context
 	snap   Snapshot
 	reader *tree.Reader
 	// helpers holds idle workers, one per extra CPU; nil if Suppose is set, because a Suppose func need not be safe
@@ -286,7 +285,7 @@ func (s Snapshot) Ask(ctx context.Context, q Query) (Tally, error) {
 	}
 
 	for _, top := range tops {
-		if err := r.below(top); err != nil {
+		if err := r.below(ctx, top); err != nil {
 			return Tally{}, err
 		}
 	}
@@ -318,7 +317,6 @@ func (s Snapshot) Ask(ctx context.Context, q Query) (Tally, error) {
 func (s Snapshot) newWalk(ctx context.Context, q Query) *walk {
 	r := &walk{
 		Query:  q,
-		ctx:    ctx,
 		snap:   s,
 		reader: tree.NewReader(s.Source),
 		groups: map[group]*Equal{},
@@ -341,8 +339,8 @@ func (s Snapshot) newWalk(ctx context.Context, q Query) *walk {
 }
 
 // below asks one folder and all that is in it.
-func (r *walk) below(at string) error {
-	way, c, err := r.snap.Way(r.ctx, at)
+func (r *walk) below(ctx context.Context, at string) error {
+	way, c, err := r.snap.Way(ctx, at)
 	if err != nil {
 		return err
 	}
@@ -387,7 +385,7 @@ func (r *walk) below(at string) error {
 		r.under, r.weighed = len(at), nil
 	}
 
-	return r.entry(&e, c.Node, state, at == "/")
+	return r.entry(ctx, &e, c.Node, state, at == "/")
 }
 
 // inside is how one view stands in the folder at hand, with the last decision: neighbours are
@@ -451,7 +449,7 @@ func (r *walk) begins() (at access.Place, other bool) {
 }
 
 // entry decides one path and goes on below it. r.path holds it.
-func (r *walk) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) error {
+func (r *walk) entry(ctx context.Context, e *tree.Entry, node *tree.Node, state []inside, top bool) error {
 	if at, other := r.begins(); other {
 		own := *e
 		own.Set = at.Set
@@ -505,22 +503,22 @@ func (r *walk) entry(e *tree.Entry, node *tree.Node, state []inside, top bool) e
 				below[i].folder.Path = "/"
 			}
 		}
-		return r.folder(node, below)
+		return r.folder(ctx, node, below)
 	}
 
 	return nil
 }
 
-func (r *walk) folder(n *tree.Node, state []inside) error {
+func (r *walk) folder(ctx context.Context, n *tree.Node, state []inside) error {
 	if helper, half := r.helper(n); helper != nil {
-		return r.share(helper, n, half, state)
+		return r.share(ctx, helper, n, half, state)
 	}
-	return r.entries(n, 0, len(n.Entries), state)
+	return r.entries(ctx, n, 0, len(n.Entries), state)
 }
 
 // entries asks a part of a folder's entries and all that is in them. r.path holds the folder.
-func (r *walk) entries(n *tree.Node, from, to int, state []inside) error {
-	if err := r.ctx.Err(); err != nil {
+func (r *walk) entries(ctx context.Context, n *tree.Node, from, to int, state []inside) error {
+	if err := ctx.Err(); err != nil {
 		return err
 	}
 
@@ -544,12 +542,12 @@ func (r *walk) entries(n *tree.Node, from, to int, state []inside) error {
 		var below *tree.Node
 		if e.HasChild() && r.passable(e, state) {
 			var err error
-			if below, err = nodes.At(r.ctx, i); err != nil {
+			if below, err = nodes.At(ctx, i); err != nil {
 				return err
 			}
 		}
 
-		if err := r.entry(e, below, state, false); err != nil {
+		if err := r.entry(ctx, e, below, state, false); err != nil {
 			return err
 		}
 	}
@@ -588,7 +586,7 @@ func (r *walk) helper(n *tree.Node) (h *walk, half int) {
 
 // share divides a folder's entries: the helper asks those from half on while r asks the others.
 // What the helper found comes after what r found, as in the order of the paths.
-func (r *walk) share(h *walk, n *tree.Node, half int, state []inside) error {
+func (r *walk) share(ctx context.Context, h *walk, n *tree.Node, half int, state []inside) error {
 	h.path = append(h.path[:0], r.path...)
 	h.tally = Tally{}
 	h.last = group{}
@@ -598,8 +596,8 @@ func (r *walk) share(h *walk, n *tree.Node, half int, state []inside) error {
 	clear(h.groups)
 	clear(h.weights)
 	own, ended := slices.Clone(state), make(chan error, 1)
-	go func() { ended <- h.entries(n, half, len(n.Entries), own) }()
-	err := errors.Join(r.entries(n, 0, half, state), <-ended)
+	go func() { ended <- h.entries(ctx, n, half, len(n.Entries), own) }()
+	err := errors.Join(r.entries(ctx, n, 0, half, state), <-ended)
 	r.add(h)
 	r.helpers <- h
 	return err

@@ -8,8 +8,8 @@ import (
 // Each hands out every node of a snapshot once, as it is encoded, children before parents: whoever
 // keeps them in this order has, with each node, all that is below it.
 func Each(ctx context.Context, src Source, forest Hash, visit func(h Hash, node []byte) error) error {
-	e := each{ctx: ctx, src: src, done: map[Hash]bool{}, held: map[Hash][]byte{}}
-	if err := e.enter([]Hash{forest}, forest); err != nil {
+	e := each{src: src, done: map[Hash]bool{}, held: map[Hash][]byte{}}
+	if err := e.enter(ctx, []Hash{forest}, forest); err != nil {
 		return err
 	}
 
@@ -28,7 +28,7 @@ func Each(ctx context.Context, src Source, forest Hash, visit func(h Hash, node 
 
 		rest := in.children[in.next:]
 		in.next++
-		if err := e.enter(rest, rest[0]); err != nil {
+		if err := e.enter(ctx, rest, rest[0]); err != nil {
 			return err
 		}
 	}
@@ -38,7 +38,6 @@ func Each(ctx context.Context, src Source, forest Hash, visit func(h Hash, node 
 
 // each keeps the folders that it is in on a stack of its own: how deep they lie within each other others say.
 type each struct {
-	ctx  context.Context
 	src  Source
 	way  []inside
 	done map[Hash]bool
@@ -54,7 +53,7 @@ type inside struct {
 }
 
 // enter goes into a node that was not handed out. Where it is not loaded, those that come after it are loaded with it.
-func (e *each) enter(siblings []Hash, h Hash) error {
+func (e *each) enter(ctx context.Context, siblings []Hash, h Hash) error {
 	if e.done[h] {
 		return nil
 	}
@@ -67,7 +66,7 @@ func (e *each) enter(siblings []Hash, h Hash) error {
 			}
 		}
 
-		raw, err := e.src.Nodes(e.ctx, want)
+		raw, err := e.src.Nodes(ctx, want)
 		if err != nil {
 			return err
 		}

@@ -40,7 +40,6 @@ const (
 )
 
 type scanner struct {
-	ctx    context.Context
 	stop   func()
 	put    func(tree.Hash, []byte) error
 	slots  chan struct{}
@@ -66,7 +65,6 @@ func Scan(
 	defer cancel()
 
 	w := &scanner{
-		ctx:    ctx,
 		stop:   cancel,
 		put:    put,
 		slots:  make(chan struct{}, listers),
@@ -108,7 +106,7 @@ func Scan(
 		if err != nil {
 			e.Gap = w.deny(root, err)
 		} else if e.Kind == perm.Folder {
-			e.Child, e.Gap = w.folder(share, root, below, tree.Way{Depth: 1}, false)
+			e.Child, e.Gap = w.folder(ctx, share, root, below, tree.Way{Depth: 1}, false)
 		}
 
 		_ = share.Close() // nothing more is asked of it
@@ -201,8 +199,8 @@ func (w *scanner) fail(err error) {
 // folder reads a folder and all below it. Folders in it are read by others where somebody is free, unless the
 // folders on the way are not light: then whoever is alone with them reads all that is below, and waits for
 // nobody.
-func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bool) (tree.Hash, tree.Gap) {
-	if w.ctx.Err() != nil { // what is made of it is thrown away
+func (w *scanner) folder(ctx context.Context, share Share, path, below string, way tree.Way, alone bool) (tree.Hash, tree.Gap) {
+	if ctx.Err() != nil { // what is made of it is thrown away
 		return tree.Hash{}, tree.Failed
 	}
 
@@ -215,7 +213,7 @@ func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bo
 	}()
 
 	err := share.List(below, func(list []Seen) error {
-		if err := w.ctx.Err(); err != nil {
+		if err := ctx.Err(); err != nil {
 			return err
 		}
 
@@ -245,8 +243,8 @@ func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bo
 			if !alone && way.Held > light {
 				select {
 				case w.alone <- struct{}{}:
-				case <-w.ctx.Done():
-					return w.ctx.Err()
+				case <-ctx.Done():
+					return ctx.Err()
 				}
 				alone, first = true, true
 			}
@@ -288,7 +286,7 @@ func (w *scanner) folder(share Share, path, below string, way tree.Way, alone bo
 				e.Gap = w.deny(pathname.Join(path, e.Name), err)
 				return
 			}
-			e.Child, e.Gap = w.folder(share, pathname.Join(path, e.Name), Joined(below, e.Name), in, alone)
+			e.Child, e.Gap = w.folder(ctx, share, pathname.Join(path, e.Name), Joined(below, e.Name), in, alone)
 		}
 
 		if alone {

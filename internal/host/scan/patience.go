@@ -3,6 +3,7 @@
 package scan
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"sync"
@@ -67,21 +68,21 @@ func (w *worker) attempt(f *folder) (*listing, error) {
 }
 
 // start starts one more worker.
-func (s *scanner) start() {
+func (s *scanner) start(ctx context.Context) {
 	w := newWorker(s)
 	s.mu.Lock()
 	s.workers = append(s.workers, w)
 	s.mu.Unlock()
 	s.working.Add(1)
 	go s.opt.Throttle.onIdleThread(func() {
-		if w.work() {
+		if w.work(ctx) {
 			s.working.Done()
 		}
 	})
 }
 
 // supervise returns up workers whose file system does not answer, until the scan is over.
-func (s *scanner) supervise(over <-chan struct{}) {
+func (s *scanner) supervise(ctx context.Context, over <-chan struct{}) {
 	patience := s.patience()
 	type sight struct {
 		at    *attempt
@@ -112,14 +113,14 @@ func (s *scanner) supervise(over <-chan struct{}) {
 			}
 
 			if now.since.Sub(last.since) >= patience {
-				s.giveUp(w, now.at)
+				s.giveUp(ctx, w, now.at)
 			}
 		}
 	}
 }
 
 // giveUp settles a folder in a worker's place, and lets another worker go on.
-func (s *scanner) giveUp(w *worker, a *attempt) {
+func (s *scanner) giveUp(ctx context.Context, w *worker, a *attempt) {
 	err := silent.add(a.f)
 	if !a.end() { // it has answered in this moment
 		silent.answered(a.f)
@@ -129,7 +130,7 @@ func (s *scanner) giveUp(w *worker, a *attempt) {
 	if err == nil {
 		err = newWorker(s).unread(a.f, fmt.Errorf("%w within %s", errSilent, s.patience()))
 	}
-	s.start()
+	s.start(ctx)
 	s.settle(err)
 	s.working.Done()
 }

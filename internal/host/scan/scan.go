@@ -111,7 +111,6 @@ type folder struct {
 }
 
 type scanner struct {
-	ctx  context.Context
 	opt  Options
 	sink Sink
 	mu   sync.Mutex
@@ -144,7 +143,7 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 		opt.Throttle = &Throttle{Idle: g.Idle, AtMost: g.AtMost, started: time.Now()}
 	}
 
-	s := &scanner{ctx: ctx, opt: opt, sink: sink, places: map[string]cachedPath{}, owners: map[perm.Principal]bool{}}
+	s := &scanner{opt: opt, sink: sink, places: map[string]cachedPath{}, owners: map[perm.Principal]bool{}}
 	if opt.Touched != nil && opt.Cache != nil && !opt.Cache.whole {
 		s.rescanned = newRescanned()
 	}
@@ -162,12 +161,12 @@ func Scan(ctx context.Context, roots []string, opt Options, sink Sink) (tree.Has
 	}
 
 	for range opt.Workers {
-		s.start()
+		s.start(ctx)
 	}
 
 	stop := context.AfterFunc(ctx, func() { s.fail(ctx.Err()) })
 	over := make(chan struct{})
-	go s.supervise(over)
+	go s.supervise(ctx, over)
 	s.working.Wait()
 	close(over)
 	stop()
@@ -389,14 +388,14 @@ func (s *scanner) fail(err error) {
 }
 
 // work reads folders until there are none left, and says so, or until this worker is given up.
-func (w *worker) work() bool {
+func (w *worker) work(ctx context.Context) bool {
 	s := w.scanner
 	for {
 		f := s.take()
 		if f == nil {
 			return true
 		}
-		err := w.folder(f)
+		err := w.folder(ctx, f)
 		if errors.Is(err, errGivenUp) {
 			return false
 		}
@@ -486,7 +485,7 @@ func newWorker(s *scanner) *worker {
 }
 
 // folder reads one folder. Its descriptor was opened when it was queued (roots), or is opened now beneath the parent's.
-func (w *worker) folder(f *folder) error {
+func (w *worker) folder(ctx context.Context, f *folder) error {
 	l, err := w.attempt(f)
 	if err != nil {
 		return err
@@ -516,7 +515,7 @@ func (w *worker) folder(f *folder) error {
 	f.way = l.way
 	w.kept.Add(l.kept)
 	w.paths.Add(int64(len(f.node.Entries)))
-	w.opt.Throttle.pace(w.ctx, len(f.node.Entries))
+	w.opt.Throttle.pace(ctx, len(f.node.Entries))
 	if w.opt.Progress != nil {
 		w.opt.Progress(Stats{Paths: w.paths.Load(), Gaps: w.gaps.Load()})
 	}

@@ -386,15 +386,15 @@ func (d *Engine) Compare(ctx context.Context, snap store.Snapshot) error {
 			if fresh != nil && !f.Unread {
 				fresh.See(f)
 			}
-			return w.Finding(f)
+			return w.Finding(ctx, f)
 		},
-		Unread: w.Unread,
+		Unread: func(u drift.Unread) error { return w.Unread(ctx, u) },
 	})
 
 	if err != nil {
 		return fmt.Errorf("compare snapshot %s with edition %d of %s: %w", snap.ID, e.Number, snap.Application, err)
 	}
-	r, err := w.End(sum, groups)
+	r, err := w.End(ctx, sum, groups)
 	if err != nil {
 		return err
 	}

@@ -84,7 +84,7 @@ func TestTellLooks(t *testing.T) {
 		})
 
 		must(t, err)
-		_, err = w.End(drift.Summary{Paths: 1, Judged: 1}, nil)
+		_, err = w.End(t.Context(), drift.Summary{Paths: 1, Judged: 1}, nil)
 		must(t, err)
 	}
 

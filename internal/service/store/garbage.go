@@ -86,7 +86,6 @@ type Swept struct {
 // not grow with what is stored.
 type sweeper struct {
 	s    *Store
-	ctx  context.Context
 	conn *sqlx.Conn
 	live int64
 }
@@ -107,35 +106,35 @@ func (s *Store) Sweep(ctx context.Context) (out Swept, err error) {
 		err = errors.Join(err, dropped)
 	}()
 
-	w := &sweeper{s: s, ctx: ctx, conn: conn}
+	w := &sweeper{s: s, conn: conn}
 	begun := now().Truncate(time.Second)
 	cutoff := begun.Add(-s.Trust.Relied)
-	if err := w.fromSnapshots(); err != nil {
+	if err := w.fromSnapshots(ctx); err != nil {
 		return out, fmt.Errorf("follow snapshots: %w", err)
 	}
-	if err := w.fromUsed(cutoff); err != nil {
+	if err := w.fromUsed(ctx, cutoff); err != nil {
 		return out, fmt.Errorf("follow what was sent lately: %w", err)
 	}
-	if err := w.doom(cutoff); err != nil {
+	if err := w.doom(ctx, cutoff); err != nil {
 		return out, fmt.Errorf("doom what nothing leads to: %w", err)
 	}
-	if err := w.fromUsed(begun.Add(-s.Trust.Note)); err != nil {
+	if err := w.fromUsed(ctx, begun.Add(-s.Trust.Note)); err != nil {
 		return out, fmt.Errorf("save what was relied on meanwhile: %w", err)
 	}
 
 	out.Live = w.live
-	out.Taken, err = w.take()
+	out.Taken, err = w.take(ctx)
 	return out, err
 }
 
 // fromSnapshots reaches all that snapshots lead to, whatever their state.
-func (w *sweeper) fromSnapshots() error {
+func (w *sweeper) fromSnapshots(ctx context.Context) error {
 	for after := ""; ; {
 		var rows []struct {
 			ID     string `db:"id"`
 			Forest []byte `db:"forest"`
 		}
-		if err := w.s.db.SelectContext(w.ctx, &rows,
+		if err := w.s.db.SelectContext(ctx, &rows,
 			`SELECT id, forest FROM snapshot WHERE id > ? AND forest IS NOT NULL ORDER BY id LIMIT ?`, after,
 			gcPage); err != nil {
 			return err
@@ -147,7 +146,7 @@ func (w *sweeper) fromSnapshots() error {
 			forests = append(forests, tree.Hash(r.Forest))
 		}
 
-		if err := w.mark(forests); err != nil {
+		if err := w.mark(ctx, forests); err != nil {
 			return err
 		}
 		if len(rows) < gcPage {
@@ -157,16 +156,18 @@ func (w *sweeper) fromSnapshots() error {
 }
 
 // fromUsed reaches all that nodes lead to which somebody has relied on since a time.
-func (w *sweeper) fromUsed(since time.Time) error {
-	return w.pages(`SELECT hash FROM node WHERE used >= ? AND NOT doomed AND hash > ? ORDER BY hash LIMIT ?`, since,
+func (w *sweeper) fromUsed(ctx context.Context, since time.Time) error {
+	return w.pages(ctx, `SELECT hash FROM node WHERE used >= ? AND NOT doomed AND hash > ? ORDER BY hash LIMIT ?`, since,
 		w.mark)
 }
 
 // pages hands out the hashes that a query gives, page by page. The page before may change the next.
-func (w *sweeper) pages(query string, arg any, page func([]tree.Hash) error) error {
+func (w *sweeper) pages(
+	ctx context.Context, query string, arg any, page func(context.Context, []tree.Hash) error,
+) error {
 	for after := []byte{}; ; {
 		var rows [][]byte
-		if err := w.conn.SelectContext(w.ctx, &rows, query, arg, after, gcPage); err != nil {
+		if err := w.conn.SelectContext(ctx, &rows, query, arg, after, gcPage); err != nil {
 			return err
 		}
 
@@ -177,7 +178,7 @@ func (w *sweeper) pages(query string, arg any, page func([]tree.Hash) error) err
 		}
 
 		if len(hashes) > 0 {
-			if err := page(hashes); err != nil {
+			if err := page(ctx, hashes); err != nil {
 				return err
 			}
 		}
@@ -189,13 +190,13 @@ func (w *sweeper) pages(query string, arg any, page func([]tree.Hash) error) err
 }
 
 // mark notes nodes and all below them, and saves those that are doomed.
-func (w *sweeper) mark(hashes []tree.Hash) error {
+func (w *sweeper) mark(ctx context.Context, hashes []tree.Hash) error {
 	for len(hashes) > 0 {
 		n := min(len(hashes), 256)
 		some := hashes[len(hashes)-n:] // depth first: what waits is no more than the folders on the way
 		hashes = hashes[:len(hashes)-n]
 		var known [][]byte
-		if err := w.conn.SelectContext(w.ctx, &known, `SELECT hash FROM reached
+		if err := w.conn.SelectContext(ctx, &known, `SELECT hash FROM reached
 			WHERE hash IN `+in(n), hashArgs(some)...); err != nil {
 			return err
 		}
@@ -216,18 +217,18 @@ func (w *sweeper) mark(hashes []tree.Hash) error {
 		if len(fresh) == 0 {
 			continue
 		}
-		if _, err := w.conn.ExecContext(w.ctx, `INSERT INTO reached VALUES `+repeated("(?)", len(fresh)),
+		if _, err := w.conn.ExecContext(ctx, `INSERT INTO reached VALUES `+repeated("(?)", len(fresh)),
 			hashArgs(fresh)...); err != nil {
 			return err
 		}
 
 		w.live += int64(len(fresh))
-		if _, err := w.s.exec(w.ctx, `UPDATE node SET doomed = FALSE WHERE doomed AND hash IN `+in(len(fresh)),
+		if _, err := w.s.exec(ctx, `UPDATE node SET doomed = FALSE WHERE doomed AND hash IN `+in(len(fresh)),
 			hashArgs(fresh)...); err != nil {
 			return err
 		}
 
-		raw, err := w.s.Nodes(w.ctx, fresh)
+		raw, err := w.s.Nodes(ctx, fresh)
 		if err != nil {
 			return err
 		}
@@ -245,23 +246,23 @@ func (w *sweeper) mark(hashes []tree.Hash) error {
 }
 
 // doom has nobody rely any more on what was not reached.
-func (w *sweeper) doom(cutoff time.Time) error {
-	return w.pages(
+func (w *sweeper) doom(ctx context.Context, cutoff time.Time) error {
+	return w.pages(ctx,
 		`SELECT n.hash FROM node n LEFT JOIN reached r ON r.hash = n.hash WHERE n.used < ? AND NOT n.doomed
 			AND r.hash IS NULL AND n.hash > ? ORDER BY n.hash LIMIT ?`,
 		cutoff,
-		func(hashes []tree.Hash) error {
-			_, err := w.s.exec(w.ctx, `UPDATE node SET doomed = TRUE WHERE used < ? AND hash IN `+in(len(hashes)),
+		func(ctx context.Context, hashes []tree.Hash) error {
+			_, err := w.s.exec(ctx, `UPDATE node SET doomed = TRUE WHERE used < ? AND hash IN `+in(len(hashes)),
 				append([]any{cutoff}, hashArgs(hashes)...)...)
 			return err
 		})
 }
 
 // take takes away what is doomed.
-func (w *sweeper) take() (taken int64, err error) {
-	err = w.pages(`SELECT hash FROM node WHERE doomed = ? AND hash > ? ORDER BY hash LIMIT ?`, true,
-		func(hashes []tree.Hash) error {
-			n, err := w.s.exec(w.ctx, `DELETE FROM node WHERE doomed AND hash IN `+in(len(hashes)), hashArgs(hashes)...)
+func (w *sweeper) take(ctx context.Context) (taken int64, err error) {
+	err = w.pages(ctx, `SELECT hash FROM node WHERE doomed = ? AND hash > ? ORDER BY hash LIMIT ?`, true,
+		func(ctx context.Context, hashes []tree.Hash) error {
+			n, err := w.s.exec(ctx, `DELETE FROM node WHERE doomed AND hash IN `+in(len(hashes)), hashArgs(hashes)...)
 			taken += n
 			return err
 		})

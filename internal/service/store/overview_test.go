@@ -17,7 +17,7 @@ func reported(t *testing.T, app, host, group string, severity baseline.Severity,
 	w, err := st.NewReport(t.Context(), Report{Application: app, Edition: 1, Host: host, Snapshot: "s", Problems: "[]"})
 	must(t, err)
 	for _, p := range paths {
-		must(t, w.Finding(drift.Finding{Path: p, Kind: perm.File, Aspect: perm.AspectMode, Group: group}))
+		must(t, w.Finding(t.Context(), drift.Finding{Path: p, Kind: perm.File, Aspect: perm.AspectMode, Group: group}))
 	}
 
 	var groups []drift.Group
@@ -36,7 +36,7 @@ func reported(t *testing.T, app, host, group string, severity baseline.Severity,
 		})
 	}
 
-	r, err := w.End(drift.Summary{Paths: 10, Judged: 10, Findings: len(paths)}, groups)
+	r, err := w.End(t.Context(), drift.Summary{Paths: 10, Judged: 10, Findings: len(paths)}, groups)
 	must(t, err)
 	return r
 }

@@ -8,8 +8,8 @@ import (
 	"idletally/internal/core/pathname"
 )
 
-func (w *ReportWriter) flushPlaces() error {
-	err := batches(w.ctx, w.s,
+func (w *ReportWriter) flushPlaces(ctx context.Context) error {
+	err := batches(ctx, w.s,
 		`INSERT INTO place (report, identity, parent, path, findings, opens, closes, waived, here_findings, here_opens,
 			here_closes, here_waived, first_seq, last_seq)`,
 		14, w.counted, func(p drift.Place) []any {

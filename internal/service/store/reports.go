@@ -56,7 +56,6 @@ const reportColumns = `id, application, edition, host, snapshot, ready, paths, j
 // A ReportWriter stores a report piece by piece; nobody sees it before it is whole.
 type ReportWriter struct {
 	s        *Store
-	ctx      context.Context
 	r        Report
 	findings []drift.Finding
 	unread   []drift.Unread
@@ -73,40 +72,42 @@ func (s *Store) NewReport(ctx context.Context, r Report) (*ReportWriter, error) 
 		`INSERT INTO report (id, application, edition, host, snapshot, ready, problems, created)
 			VALUES (?,?,?,?,?,FALSE,?,?)`,
 		r.ID, r.Application, r.Edition, r.Host, r.Snapshot, r.Problems, r.Created)
-	w := &ReportWriter{s: s, ctx: ctx, r: r}
+	w := &ReportWriter{s: s, r: r}
 	w.places.Each = func(p drift.Place) error {
-		w.counted = append(w.counted, p)
-		if len(w.counted) < 500 {
-			return nil
-		}
-		return w.flushPlaces()
+		w.counted = append(w.counted, p) // of one finding, no more than the folders on the way to it
+		return nil
 	}
 	return w, err
 }
 
 // Finding adds a finding.
-func (w *ReportWriter) Finding(f drift.Finding) error {
+func (w *ReportWriter) Finding(ctx context.Context, f drift.Finding) error {
 	if err := w.places.Add(f); err != nil {
 		return err
 	}
 	w.findings = append(w.findings, f)
+	if len(w.counted) >= 500 {
+		if err := w.flushPlaces(ctx); err != nil {
+			return err
+		}
+	}
 	if len(w.findings) < 500 {
 		return nil
 	}
-	return w.flush()
+	return w.flush(ctx)
 }
 
 // Unread adds a path that could not be judged.
-func (w *ReportWriter) Unread(u drift.Unread) error {
+func (w *ReportWriter) Unread(ctx context.Context, u drift.Unread) error {
 	w.unread = append(w.unread, u)
 	if len(w.unread) < 500 {
 		return nil
 	}
-	return w.flush()
+	return w.flush(ctx)
 }
 
-func (w *ReportWriter) flush() error {
-	err := batches(w.ctx, w.s,
+func (w *ReportWriter) flush(ctx context.Context) error {
+	err := batches(ctx, w.s,
 		`INSERT INTO finding (report, seq, group_id, identity, path, kind, aspect, found_set, unread)`, 9, w.findings,
 		func(f drift.Finding) []any {
 			w.nf++
@@ -120,7 +121,7 @@ func (w *ReportWriter) flush() error {
 		return err
 	}
 
-	err = batches(w.ctx, w.s, `INSERT INTO unread (report, seq, path, why)`, 4, w.unread, func(u drift.Unread) []any {
+	err = batches(ctx, w.s, `INSERT INTO unread (report, seq, path, why)`, 4, w.unread, func(u drift.Unread) []any {
 		w.nu++
 		w.gaps = append(w.gaps, u.Path)
 		return []any{w.r.ID, w.nu, []byte(u.Path), u.Why}
@@ -130,24 +131,24 @@ func (w *ReportWriter) flush() error {
 }
 
 // End carries on since when each finding is there, stores the groups and shows the report.
-func (w *ReportWriter) End(sum drift.Summary, groups []drift.Group) (Report, error) {
+func (w *ReportWriter) End(ctx context.Context, sum drift.Summary, groups []drift.Group) (Report, error) {
 	r := &w.r
-	if err := w.flush(); err != nil {
+	if err := w.flush(ctx); err != nil {
 		return *r, err
 	}
-	if err := errors.Join(w.places.End(), w.flushPlaces()); err != nil {
+	if err := errors.Join(w.places.End(), w.flushPlaces(ctx)); err != nil {
 		return *r, fmt.Errorf("count the findings of report %s by folder: %w", r.ID, err)
 	}
-	if err := w.stand(); err != nil {
+	if err := w.stand(ctx); err != nil {
 		return *r, fmt.Errorf("carry on the findings of report %s: %w", r.ID, err)
 	}
-	ages, err := w.ages()
+	ages, err := w.ages(ctx)
 	if err != nil {
 		return *r, err
 	}
 
 	n := 0
-	err = batches(w.ctx, w.s, `INSERT INTO finding_group (report, seq, id, since, fresh, returned, body)`, 7, groups,
+	err = batches(ctx, w.s, `INSERT INTO finding_group (report, seq, id, since, fresh, returned, body)`, 7, groups,
 		func(g drift.Group) []any {
 			n++
 			body, _ := json.Marshal(g) // plain values only
@@ -173,12 +174,12 @@ func (w *ReportWriter) End(sum drift.Summary, groups []drift.Group) (Report, err
 		r.Weigh(g)
 	}
 
-	_, err = w.s.db.NamedExecContext(w.ctx,
+	_, err = w.s.db.NamedExecContext(ctx,
 		`UPDATE report SET ready = TRUE, paths = :paths, judged = :judged, findings = :findings, unread = :unread,
 			waived = :waived, opens = :opens, closes = :closes, grave = :grave,
 		fresh = :fresh, returned = :returned, gone = :gone WHERE id = :id`, r)
 	if err == nil {
-		err = w.s.noteDay(w.ctx, *r)
+		err = w.s.noteDay(ctx, *r)
 	}
 
 	return *r, err

@@ -53,10 +53,10 @@ const (
 )
 
 // stand notes what came, came back, and went.
-func (w *ReportWriter) stand() error {
+func (w *ReportWriter) stand(ctx context.Context) error {
 	r := &w.r
 	change := func(to *int64, query string, args ...any) error {
-		n, err := w.s.exec(w.ctx, query, args...)
+		n, err := w.s.exec(ctx, query, args...)
 		*to += n
 		return err
 	}
@@ -79,7 +79,7 @@ func (w *ReportWriter) stand() error {
 	}
 
 	before := r.Created
-	if last, err := w.s.CurrentReport(w.ctx, r.Application, r.Host); err == nil {
+	if last, err := w.s.CurrentReport(ctx, r.Application, r.Host); err == nil {
 		before = last.Created
 	}
 
@@ -89,7 +89,7 @@ func (w *ReportWriter) stand() error {
 			Identity []byte `db:"identity"`
 			Path     []byte `db:"path"`
 		}
-		if err := w.s.db.SelectContext(w.ctx, &rows,
+		if err := w.s.db.SelectContext(ctx, &rows,
 			findingsMissing,
 			r.ID, r.Application, r.Host, after, atOnce); err != nil {
 			return err
@@ -130,12 +130,12 @@ func (w *ReportWriter) unseen(path string) bool {
 }
 
 // ages tells of each group since when its findings are there.
-func (w *ReportWriter) ages() (map[string]Age, error) {
+func (w *ReportWriter) ages(ctx context.Context) (map[string]Age, error) {
 	var rows []struct {
 		Group string `db:"group_id"`
 		Age
 	}
-	err := w.s.db.SelectContext(w.ctx, &rows,
+	err := w.s.db.SelectContext(ctx, &rows,
 		`SELECT f.group_id, MIN(s.since) AS since, SUM(s.first_seen = ?) AS fresh, SUM(s.spells > 1) AS returned
 		FROM finding f STRAIGHT_JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
 		WHERE f.report = ? GROUP BY f.group_id`, w.r.Created,

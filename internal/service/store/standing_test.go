@@ -37,7 +37,7 @@ func keep(t *testing.T, app, host string, paths, gaps []string) Report {
 
 	for _, p := range paths {
 		must(t,
-			w.Finding(drift.Finding{
+			w.Finding(t.Context(), drift.Finding{
 				Path:     p,
 				Kind:     perm.File,
 				Aspect:   perm.AspectMode,
@@ -47,10 +47,10 @@ func keep(t *testing.T, app, host string, paths, gaps []string) Report {
 	}
 
 	for _, p := range gaps {
-		must(t, w.Unread(drift.Unread{Path: p, Why: "refused"}))
+		must(t, w.Unread(t.Context(), drift.Unread{Path: p, Why: "refused"}))
 	}
 
-	r, err := w.End(drift.Summary{Findings: len(paths)}, []drift.Group{g})
+	r, err := w.End(t.Context(), drift.Summary{Findings: len(paths)}, []drift.Group{g})
 	must(t, err)
 	time.Sleep(2 * time.Millisecond) // times are kept in milliseconds
 	return r
@@ -244,10 +244,10 @@ func TestPlaces(t *testing.T) {
 		{Path: "/srv/b/gone", Kind: perm.File, Aspect: perm.AspectPresence},
 	} {
 		f.Group = "0123456789ab"
-		must(t, w.Finding(f))
+		must(t, w.Finding(t.Context(), f))
 	}
 
-	r, err := w.End(drift.Summary{}, nil)
+	r, err := w.End(t.Context(), drift.Summary{}, nil)
 	must(t, err)
 	p, err := st.Place(ctx, r.ID, "/srv/a")
 	if err != nil || p.Tally != (drift.Tally{Findings: 3, Opens: 2, Waived: 1}) ||

@@ -439,7 +439,7 @@ func TestReports(t *testing.T) {
 			g = "ffffffffffff"
 		}
 		must(t,
-			w.Finding(drift.Finding{
+			w.Finding(t.Context(), drift.Finding{
 				Path:     fmt.Sprintf("/srv/\xff/%d", i),
 				Kind:     perm.File,
 				Aspect:   perm.AspectMode,
@@ -448,12 +448,12 @@ func TestReports(t *testing.T) {
 			}))
 	}
 
-	must(t, w.Unread(drift.Unread{Path: "/srv/\n", Why: "refused"}))
+	must(t, w.Unread(t.Context(), drift.Unread{Path: "/srv/\n", Why: "refused"}))
 	if _, err := st.CurrentReport(ctx, app, host); !errors.Is(err, ErrNotFound) {
 		t.Errorf("half a report shows: %v", err)
 	}
 
-	made, err := w.End(drift.Summary{Paths: 5000, Judged: 4000, Findings: 1200, Unread: 1}, []drift.Group{group})
+	made, err := w.End(t.Context(), drift.Summary{Paths: 5000, Judged: 4000, Findings: 1200, Unread: 1}, []drift.Group{group})
 	must(t, err)
 	r, err := st.CurrentReport(ctx, app, host)
 	if err != nil || r.ID != made.ID || r.Findings != 1200 || r.Judged != 4000 {

@@ -22,7 +22,7 @@ func TestDropUnfinished(t *testing.T) {
 
 		for i := range 600 { // more than are kept back
 			must(t,
-				w.Finding(drift.Finding{
+				w.Finding(t.Context(), drift.Finding{
 					Path:     fmt.Sprint("/srv/", i),
 					Kind:     perm.File,
 					Aspect:   perm.AspectMode,
@@ -37,7 +37,7 @@ func TestDropUnfinished(t *testing.T) {
 	killed, _ := begun("north")
 	going, _ := begun("south")
 	whole, w := begun("east")
-	_, err := w.End(drift.Summary{Paths: 600, Findings: 600}, nil)
+	_, err := w.End(t.Context(), drift.Summary{Paths: 600, Findings: 600}, nil)
 	must(t, err)
 	_, err = st.db.ExecContext(ctx, `UPDATE report SET created = '2001-01-01' WHERE id IN (?, ?)`, killed, whole)
 	must(t, err)
