@@ -168,36 +168,35 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 	fails(t, "a chunk of no work", err, 404, "not found")
 }
 
+// interfaceRows are what tryInterface tries.
+var interfaceRows = map[string]string{
+	"/healthz": "ok", "/readyz": "ready", "/metrics": "sign in first", "/api/openapi.json": "sign in first",
+	"/api/openapi-3.0.yaml": "sign in first", "/api/schemas/Host.json": "sign in first",
+	"/api/schemas/baseline-1.json": "json-schema.org", "/api/none": "404",
+}
+
 // The interface itself: health, metrics, documents, headers, the console's protection.
 func tryInterface(t *testing.T, s *demo.Stage) {
 	c, err := client.New(s.Address, authorityOf(t, s), "")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 
 	openly := func(path string) (string, *http.Response) {
 		resp, err := c.HTTP.Get(s.Address + path)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 		defer resp.Body.Close()
 
 		b, err := io.ReadAll(resp.Body)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 
 		return string(b), resp
 	}
 
-	for path, want := range map[string]string{
-		"/healthz": "ok", "/readyz": "ready", "/metrics": "sign in first", "/api/openapi.json": "sign in first",
-		"/api/openapi-3.0.yaml": "sign in first", "/api/schemas/Host.json": "sign in first",
-		"/api/schemas/baseline-1.json": "json-schema.org", "/api/none": "404",
-	} {
-		if b, resp := openly(path); !strings.Contains(b, want) {
-			t.Errorf("%s: %d %.200s, want %q", path, resp.StatusCode, b, want)
-		}
+	for path, want := range interfaceRows {
+		t.Run(path, func(t *testing.T) {
+			if b, resp := openly(path); !strings.Contains(b, want) {
+				t.Errorf("%s: %d %.200s, want %q", path, resp.StatusCode, b, want)
+			}
+		})
 	}
 
 	_, resp := openly("/")
@@ -213,16 +212,12 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 
 	// A cookie alone changes nothing: another site could send it.
 	session, err := c.SignIn(t.Context(), wire.SignIn{Name: "quartermaster", Password: demo.Password})
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 
 	try := func(header string) int {
 		req, err := http.NewRequest("POST", s.Address+"/api/v1/snapshots",
 			bytes.NewReader([]byte(`{"application":"ticketing","host":"slip-north"}`)))
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 
 		req.AddCookie(&http.Cookie{Name: "__Host-idletally_session", Value: session.Token})
 		req.Header.Set("Content-Type", "application/json")
@@ -231,9 +226,7 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 		}
 
 		resp, err := c.HTTP.Do(req)
-		if err != nil {
-			t.Fatal(err)
-		}
+		must(t, err)
 
 		resp.Body.Close()
 		return resp.StatusCode
@@ -252,9 +245,11 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 		"/metrics":          "idletally_request_seconds_bucket",
 		"/api/openapi.json": `"openapi":"3.1.0"`,
 	} {
-		if b := get(t, s, c, path); !strings.Contains(string(b), want) {
-			t.Errorf("%s: %.200s, want %q", path, b, want)
-		}
+		t.Run(path, func(t *testing.T) {
+			if b := get(t, s, c, path); !strings.Contains(string(b), want) {
+				t.Errorf("%s: %.200s, want %q", path, b, want)
+			}
+		})
 	}
 
 	for _, x := range []struct {
@@ -271,9 +266,11 @@ func tryInterface(t *testing.T, s *demo.Stage) {
 		{"a body too large", "POST", "/baselines/check", wire.BaselineText{Text: strings.Repeat("x", 3<<20)}, 413},
 		{"bad escape", "GET", "/paths?path=%5Cq&snapshot=" + newest(t, s), nil, 422},
 	} {
-		if got := client.Status(c.Do(t.Context(), x.method, x.path, x.body, nil)); got != x.status {
-			t.Errorf("%s: status %d, want %d", x.name, got, x.status)
-		}
+		t.Run(x.name, func(t *testing.T) {
+			if got := client.Status(c.Do(t.Context(), x.method, x.path, x.body, nil)); got != x.status {
+				t.Errorf("%s: status %d, want %d", x.name, got, x.status)
+			}
+		})
 	}
 
 	// Lists come in pages.
@@ -516,9 +513,11 @@ func renewals(t *testing.T, s *demo.Stage, folder string, first *client.Agent) {
 
 	second := agentClient(t, s, folder)
 	for what, c := range map[string]*client.Agent{"the first": first, "the second": second} {
-		if err := hello(ctx, c); err != nil {
-			t.Errorf("%s certificate: %v", what, err)
-		}
+		t.Run(what, func(t *testing.T) {
+			if err := hello(ctx, c); err != nil {
+				t.Errorf("%s certificate: %v", what, err)
+			}
+		})
 	}
 
 	must(t, run.Renew(ctx)) // with the second

@@ -155,38 +155,40 @@ func TestConsoleDrift(t *testing.T) {
 		"dark":   open(t, s, 1280, 800, true),
 		"narrow": open(t, s, 390, 844, false),
 	} {
-		must(t, b.SignIn("quartermaster", demo.Password))
-		must(t, b.Go("/drift/ticketing?host=slip-north"))
-		must(t, b.See("3 new"))
-		axe(t, b, name+": groups")
-		must(t, b.Press("By folder"))
-		must(t, b.Press("Open /srv/ticketing/data"))
-		must(t, b.Press("quarter-4"))
-		must(t, b.See("sales-night-1-0.db"))
-		must(t, b.See("declared"))
-		axe(t, b, name+": by folder")
+		t.Run(name, func(t *testing.T) {
+			must(t, b.SignIn("quartermaster", demo.Password))
+			must(t, b.Go("/drift/ticketing?host=slip-north"))
+			must(t, b.See("3 new"))
+			axe(t, b, name+": groups")
+			must(t, b.Press("By folder"))
+			must(t, b.Press("Open /srv/ticketing/data"))
+			must(t, b.Press("quarter-4"))
+			must(t, b.See("sales-night-1-0.db"))
+			must(t, b.See("declared"))
+			axe(t, b, name+": by folder")
 
-		// the address names what is shown
-		must(t, b.Do(chromedp.Reload(), chromedp.WaitVisible("h1", chromedp.ByQuery)))
-		must(t, b.See("sales-night-1-0.db"))
-		must(t, b.Press("Over time"))
-		must(t, b.Press("In figures"))
-		must(t, b.See("Came back"))
-		axe(t, b, name+": over time")
-		must(t, b.Press("Coming back"))
-		must(t, b.See("the process that makes them has umask 000"))
-		axe(t, b, name+": coming back")
-		must(t, b.Press("Accepted"))
-		must(t, b.See("Nothing is accepted."))
-		axe(t, b, name+": accepted")
-		wide := false
-		must(t, b.Do(chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &wide)))
-		if wide {
-			t.Errorf("%s: the page is wider than the window", name)
-		}
+			// the address names what is shown
+			must(t, b.Do(chromedp.Reload(), chromedp.WaitVisible("h1", chromedp.ByQuery)))
+			must(t, b.See("sales-night-1-0.db"))
+			must(t, b.Press("Over time"))
+			must(t, b.Press("In figures"))
+			must(t, b.See("Came back"))
+			axe(t, b, name+": over time")
+			must(t, b.Press("Coming back"))
+			must(t, b.See("the process that makes them has umask 000"))
+			axe(t, b, name+": coming back")
+			must(t, b.Press("Accepted"))
+			must(t, b.See("Nothing is accepted."))
+			axe(t, b, name+": accepted")
+			wide := false
+			must(t, b.Do(chromedp.Evaluate(`document.documentElement.scrollWidth > innerWidth`, &wide)))
+			if wide {
+				t.Errorf("%s: the page is wider than the window", name)
+			}
 
-		for _, f := range b.Faults() {
-			t.Errorf("%s: the browser complains: %s", name, f)
-		}
+			for _, f := range b.Faults() {
+				t.Errorf("%s: the browser complains: %s", name, f)
+			}
+		})
 	}
 }

@@ -288,18 +288,20 @@ func TestConsoleNarrow(t *testing.T) {
 		"/baselines",
 		"/baselines/ticketing",
 	} {
-		must(t, b.Go(page))
-		axe(t, b, page+", narrow")
-		var wide int
-		must(t, b.Do(chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide)))
-		if wide > 360 {
-			var beyond string
-			must(t,
-				b.Do(chromedp.Evaluate(
-					`[...document.querySelectorAll("main *")].filter(e => e.getBoundingClientRect().right > 360 && !e.closest("[role=region], pre")).map(e => e.outerHTML.slice(0, 120)).join("\n")`,
-					&beyond)))
-			t.Errorf("%s is %d pixels wide in a window of 360: %s", page, wide, beyond)
-		}
+		t.Run(page, func(t *testing.T) {
+			must(t, b.Go(page))
+			axe(t, b, page+", narrow")
+			var wide int
+			must(t, b.Do(chromedp.Evaluate(`document.documentElement.scrollWidth`, &wide)))
+			if wide > 360 {
+				var beyond string
+				must(t,
+					b.Do(chromedp.Evaluate(
+						`[...document.querySelectorAll("main *")].filter(e => e.getBoundingClientRect().right > 360 && !e.closest("[role=region], pre")).map(e => e.outerHTML.slice(0, 120)).join("\n")`,
+						&beyond)))
+				t.Errorf("%s is %d pixels wide in a window of 360: %s", page, wide, beyond)
+			}
+		})
 	}
 
 	// A viewer is offered nothing that a viewer may not do.

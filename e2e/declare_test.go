@@ -3,6 +3,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -38,9 +39,7 @@ func tryDeclaring(t *testing.T, s *demo.Stage) {
     exists: yes
 `
 
-	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(file, []byte(text), 0o600))
 
 	for _, x := range []struct {
 		argv []string
@@ -78,15 +77,17 @@ func tryDeclaring(t *testing.T, s *demo.Stage) {
 		{[]string{"baseline", "compare", "ticketing", "2", "2"}, 0, []string{"No path is judged differently."}},
 		{[]string{"baseline", "compare", "ticketing", "1", "9"}, 1, []string{"not found"}},
 	} {
-		out, errs, code := c.run("", x.argv...)
-		if code != x.code {
-			t.Errorf("%v: exit code %d, want %d\n%s%s", x.argv, code, x.code, out, errs)
-		}
-		for _, w := range x.says {
-			if !strings.Contains(out+errs, w) {
-				t.Errorf("%v: %q is not in\n%s%s", x.argv, w, out, errs)
+		t.Run(fmt.Sprint(x.argv), func(t *testing.T) {
+			out, errs, code := c.run("", x.argv...)
+			if code != x.code {
+				t.Errorf("%v: exit code %d, want %d\n%s%s", x.argv, code, x.code, out, errs)
 			}
-		}
+			for _, w := range x.says {
+				if !strings.Contains(out+errs, w) {
+					t.Errorf("%v: %q is not in\n%s%s", x.argv, w, out, errs)
+				}
+			}
+		})
 	}
 
 	api := as(t, s, "quartermaster")
@@ -96,9 +97,7 @@ func tryDeclaring(t *testing.T, s *demo.Stage) {
 		"{open-book: {files: 0644}}\nvariables: {top: {default: /srv/ticketing, slip-south: /srv/elsewhere}}\n" +
 		"rules:\n  - {rule: all, paths: /srv/standards/**, files: 0640}\n"
 	e, err := api.UploadBaseline(ctx, shared)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 
 	using := "idletally: 1\napplication: reading\ninclude: standards\nhosts: {tags: [ticketing]}\nroots: " +
 		"[\"${top}\"]\nrules:\n  - {rule: all, paths: \"${top}/**\", form: open-book}\n"
@@ -116,34 +115,30 @@ func tryDeclaring(t *testing.T, s *demo.Stage) {
 	}
 
 	u, err := api.UploadBaseline(ctx, using)
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 
 	if _, err := api.Publish(ctx, "reading", u.Number); err != nil {
 		t.Fatal(err)
 	}
 
 	for host, paths := range map[string]bool{"slip-north": true, "slip-south": false} {
-		snap := snapshot(t, api, "reading", host)
-		if (snap.Paths > 3000) != paths {
-			t.Errorf("%s: %d paths of %v", host, snap.Paths, snap.Roots)
-		}
+		t.Run(host, func(t *testing.T) {
+			snap := snapshot(t, api, "reading", host)
+			if (snap.Paths > 3000) != paths {
+				t.Errorf("%s: %d paths of %v", host, snap.Paths, snap.Roots)
+			}
+		})
 	}
 
 	// What is published anew is counted at once where it is taken over.
 	before, err := api.Drift(ctx, "reading", "slip-north")
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 
 	if e, err = api.UploadBaseline(ctx, strings.Replace(shared, "0644", "0444", 1)); err == nil {
 		_, err = api.Publish(ctx, "standards", e.Number)
 	}
 
-	if err != nil {
-		t.Fatal(err)
-	}
+	must(t, err)
 
 	if after, err := api.Drift(ctx, "reading", "slip-north"); err != nil ||
 		after.Reports[0].ID == before.Reports[0].ID || after.Reports[0].Findings <= before.Reports[0].Findings {
@@ -189,9 +184,11 @@ func tryChanges(t *testing.T, s *demo.Stage) {
 		"1 changed, 1 added, 1 gone", "▲ opens    file  0640                   0666", "–",
 		"/srv/tideboard/feeds/gauge-11.token",
 	} {
-		if code != 0 || !strings.Contains(out, w) {
-			t.Errorf("%q is not in (%d)\n%s%s", w, code, out, errs)
-		}
+		t.Run(w, func(t *testing.T) {
+			if code != 0 || !strings.Contains(out, w) {
+				t.Errorf("%q is not in (%d)\n%s%s", w, code, out, errs)
+			}
+		})
 	}
 
 	if d, err := c.Changes(ctx, after.ID, after.ID, "", 2); err != nil || len(d.Groups) != 0 {
@@ -273,10 +270,12 @@ func tryWaivers(t *testing.T, s *demo.Stage) {
 		"junit":       `changes nobody&#39;s access&#xA;25 × file mode: declared 0644, found 0600`,
 		"openmetrics": `idletally_drift_waived{application="tideboard",host="slip-north"} 25`,
 	} {
-		out, errs, code := c.run("", "drift", "report", "tideboard", "--format", format, "--fail")
-		if code != 4 || !strings.Contains(out, says) {
-			t.Errorf("report as %s: exit code %d, %q is not in\n%.2000s%s", format, code, says, out, errs)
-		}
+		t.Run(format, func(t *testing.T) {
+			out, errs, code := c.run("", "drift", "report", "tideboard", "--format", format, "--fail")
+			if code != 4 || !strings.Contains(out, says) {
+				t.Errorf("report as %s: exit code %d, %q is not in\n%.2000s%s", format, code, says, out, errs)
+			}
+		})
 	}
 
 	if _, errs, code := c.run("", "drift", "report", "tideboard", "--format", "pdf"); code != 2 ||

@@ -56,6 +56,12 @@ func database(t *testing.T) (*mariadb.Server, string) {
 	return db, dir
 }
 
+// databaseRows are what TestDatabase tries.
+var databaseRows = []string{
+	`DELETE FROM audit WHERE seq > (SELECT seq FROM chain_then)`, `DELETE FROM chain`,
+	`INSERT INTO chain SELECT * FROM chain_then`,
+}
+
 // A database that goes away: clear errors, nothing lost, all well when it is back. Rows changed by
 // hand in it: nobody acts on them.
 func TestDatabase(t *testing.T) {
@@ -84,15 +90,17 @@ func TestDatabase(t *testing.T) {
 		}
 
 		for path, want := range map[string]int{"/readyz": 503, "/healthz": 200} {
-			resp, err := c.HTTP.Get(s.Address + path)
-			if err != nil {
-				t.Fatal(err)
-			}
+			t.Run(path, func(t *testing.T) {
+				resp, err := c.HTTP.Get(s.Address + path)
+				if err != nil {
+					t.Fatal(err)
+				}
 
-			resp.Body.Close()
-			if resp.StatusCode != want {
-				t.Errorf("%s: %d, want %d", path, resp.StatusCode, want)
-			}
+				resp.Body.Close()
+				if resp.StatusCode != want {
+					t.Errorf("%s: %d, want %d", path, resp.StatusCode, want)
+				}
+			})
 		}
 
 		if db, err = mariadb.Start(ctx, dir); err != nil {
@@ -333,10 +341,7 @@ func TestDatabase(t *testing.T) {
 		s.Agents["slip-north"].Stop()
 		s.Service.Stop()
 
-		for _, q := range []string{
-			`DELETE FROM audit WHERE seq > (SELECT seq FROM chain_then)`, `DELETE FROM chain`,
-			`INSERT INTO chain SELECT * FROM chain_then`,
-		} {
+		for _, q := range databaseRows {
 			change(t, q)
 		}
 

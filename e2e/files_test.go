@@ -5,6 +5,7 @@ package e2e
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -151,11 +152,13 @@ func TestSaveWithoutRoot(t *testing.T) {
 	defer os.RemoveAll(dir)
 
 	for name, mode := range map[string]os.FileMode{"open": 0o755, "shut": 0o700} {
-		at := filepath.Join(dir, "tree", name)
-		if err := errors.Join(os.MkdirAll(at, 0o755), os.WriteFile(filepath.Join(at, "file"), nil, 0o600),
-			os.Chmod(at, mode)); err != nil {
-			t.Fatal(err)
-		}
+		t.Run(name, func(t *testing.T) {
+			at := filepath.Join(dir, "tree", name)
+			if err := errors.Join(os.MkdirAll(at, 0o755), os.WriteFile(filepath.Join(at, "file"), nil, 0o600),
+				os.Chmod(at, mode)); err != nil {
+				t.Fatal(err)
+			}
+		})
 	}
 
 	copied := filepath.Join(dir, "idletally") // where the test's own copy lies, others may not come
@@ -183,22 +186,24 @@ func TestSaveWithoutRoot(t *testing.T) {
 		{nil, []string{"not read: " + dir + "/tree/shut: permission denied", "paths        4", "gaps         1"}},
 		{[]uintptr{unix.CAP_DAC_READ_SEARCH}, []string{"paths        5", "gaps         0"}},
 	} {
-		cmd := exec.Command(copied, "snapshot", "save", filepath.Join(dir, "out", "file"), "--root",
-			filepath.Join(dir, "tree"))
-		cmd.Dir = "/"
-		cmd.SysProcAttr = &syscall.SysProcAttr{
-			Credential:  &syscall.Credential{Uid: 65534, Gid: 65534},
-			AmbientCaps: c.caps,
-		}
-		out, err := cmd.CombinedOutput()
-		if err != nil {
-			t.Errorf("%v: %v", c.caps, err)
-		}
-
-		for _, w := range c.says {
-			if !strings.Contains(string(out), w) {
-				t.Errorf("capabilities %v: %q is not in\n%s", c.caps, w, out)
+		t.Run(fmt.Sprint(c.caps), func(t *testing.T) {
+			cmd := exec.Command(copied, "snapshot", "save", filepath.Join(dir, "out", "file"), "--root",
+				filepath.Join(dir, "tree"))
+			cmd.Dir = "/"
+			cmd.SysProcAttr = &syscall.SysProcAttr{
+				Credential:  &syscall.Credential{Uid: 65534, Gid: 65534},
+				AmbientCaps: c.caps,
 			}
-		}
+			out, err := cmd.CombinedOutput()
+			if err != nil {
+				t.Errorf("%v: %v", c.caps, err)
+			}
+
+			for _, w := range c.says {
+				if !strings.Contains(string(out), w) {
+					t.Errorf("capabilities %v: %q is not in\n%s", c.caps, w, out)
+				}
+			}
+		})
 	}
 }

@@ -24,89 +24,97 @@ func tryLookingAlike(t *testing.T, s *demo.Stage) {
 	ctx := t.Context()
 	c := as(t, s, "quartermaster")
 	for _, host := range []string{"slip-north", "slip-south"} {
-		live := client.Looker{Client: c, Host: host}
-		stored := client.Looker{Client: c, Snapshot: snapshot(t, c, "ticketing", host).ID}
-		tried := 0
+		t.Run(host, func(t *testing.T) {
+			live := client.Looker{Client: c, Host: host}
+			stored := client.Looker{Client: c, Snapshot: snapshot(t, c, "ticketing", host).ID}
+			tried := 0
 
-		for _, path := range []string{
-			"/srv/ticketing", "/srv/ticketing/logs", "/srv/ticketing/logs/sales-000.log",
-			"/srv/ticketing/logs/\x1b[31mred", "/srv/ticketing/logs/bytes \xff\xfe",
-			"/srv/ticketing/drop", "/srv/ticketing/shared/season 02/rota 01.ods", "/srv/ticketing/data/quarter-3",
-			"/srv/ticketing/data/quarter-3/sales-001.db",
-			"/srv/ticketing/data/quarter-2/sales-001.db", "/srv/ticketing/bin/tool-03", "/srv/ticketing/keys/tls.key",
-			"/srv/ticketing/site/route-07/page-01.html",
-			"/srv/ticketing/releases/2026-05/lang/part-01", "/srv/ticketing/releases/elsewhere",
-			"/srv/ticketing/conf/service-00.conf",
-		} {
-			for _, account := range []string{
-				"root", "purser", "clerk-west", "ticket-svc", "www-tickets", "nobody", "4711",
+			for _, path := range []string{
+				"/srv/ticketing", "/srv/ticketing/logs", "/srv/ticketing/logs/sales-000.log",
+				"/srv/ticketing/logs/\x1b[31mred", "/srv/ticketing/logs/bytes \xff\xfe",
+				"/srv/ticketing/drop", "/srv/ticketing/shared/season 02/rota 01.ods", "/srv/ticketing/data/quarter-3",
+				"/srv/ticketing/data/quarter-3/sales-001.db",
+				"/srv/ticketing/data/quarter-2/sales-001.db", "/srv/ticketing/bin/tool-03",
+				"/srv/ticketing/keys/tls.key",
+				"/srv/ticketing/site/route-07/page-01.html",
+				"/srv/ticketing/releases/2026-05/lang/part-01", "/srv/ticketing/releases/elsewhere",
+				"/srv/ticketing/conf/service-00.conf",
 			} {
-				now, err := live.Decide(ctx, account, path, 0, wire.Supposed{})
-				if err != nil {
-					t.Fatalf("%s as %s on %s: %v", pathname.Escape(path), account, host, err)
-				}
+				t.Run(path, func(t *testing.T) {
+					for _, account := range []string{
+						"root", "purser", "clerk-west", "ticket-svc", "www-tickets", "nobody", "4711",
+					} {
+						t.Run(account, func(t *testing.T) {
+							now, err := live.Decide(ctx, account, path, 0, wire.Supposed{})
+							if err != nil {
+								t.Fatalf("%s as %s on %s: %v", pathname.Escape(path), account, host, err)
+							}
 
-				then, err := stored.Decide(ctx, account, path, 0, wire.Supposed{})
-				if err != nil {
-					t.Fatal(err)
-				}
+							then, err := stored.Decide(ctx, account, path, 0, wire.Supposed{})
+							if err != nil {
+								t.Fatal(err)
+							}
 
-				if !now.Origin.Live || then.Origin.Snapshot == "" {
-					t.Errorf("origins %+v, %+v", now.Origin, then.Origin)
-				}
+							if !now.Origin.Live || then.Origin.Snapshot == "" {
+								t.Errorf("origins %+v, %+v", now.Origin, then.Origin)
+							}
 
-				now.Origin, then.Origin = wire.Origin{}, wire.Origin{}
-				if !reflect.DeepEqual(now, then) {
-					t.Errorf("%s as %s:\nlive   %+v\nstored %+v", pathname.Escape(path), account, now, then)
-				}
+							now.Origin, then.Origin = wire.Origin{}, wire.Origin{}
+							if !reflect.DeepEqual(now, then) {
+								t.Errorf("%s as %s:\nlive   %+v\nstored %+v", pathname.Escape(path), account, now, then)
+							}
 
-				p, err := live.Probe(ctx, account, path)
-				if err != nil {
-					t.Fatal(err)
-				}
+							p, err := live.Probe(ctx, account, path)
+							if err != nil {
+								t.Fatal(err)
+							}
 
-				if p.Differ {
-					t.Errorf("%s as %s: computed and tried differ:\n%s", pathname.Escape(path), account, p.Repeat)
-				}
+							if p.Differ {
+								t.Errorf("%s as %s: computed and tried differ:\n%s", pathname.Escape(path), account,
+									p.Repeat)
+							}
 
-				for _, r := range p.Rows {
-					if r.Tried.Untried == "" {
-						tried++
+							for _, r := range p.Rows {
+								if r.Tried.Untried == "" {
+									tried++
+								}
+							}
+						})
 					}
-				}
+					for _, look := range []client.Looker{live, stored} {
+						if m, err := look.Matrix(ctx, path, wire.Supposed{}); err != nil || len(m.Rows) == 0 {
+							t.Errorf("%s: %+v, %v", path, m, err)
+						}
+					}
+				})
 			}
-			for _, look := range []client.Looker{live, stored} {
-				if m, err := look.Matrix(ctx, path, wire.Supposed{}); err != nil || len(m.Rows) == 0 {
-					t.Errorf("%s: %+v, %v", path, m, err)
-				}
+
+			if tried < 300 {
+				t.Errorf("the kernel was asked only %d times", tried)
 			}
-		}
 
-		if tried < 300 {
-			t.Errorf("the kernel was asked only %d times", tried)
-		}
+			a, err1 := live.Below(ctx, wire.BelowAsk{
+				Account:   "ticket-svc",
+				Path:      "/srv/ticketing",
+				Operation: access.Write,
+			})
+			b, err2 := stored.Below(ctx, wire.BelowAsk{
+				Account:   "ticket-svc",
+				Path:      "/srv/ticketing",
+				Operation: access.Write,
+			})
+			if err1 != nil || err2 != nil || a.Held != b.Held || len(a.Groups) != len(b.Groups) ||
+				(a.Held > 0) != (host == "slip-north") {
+				t.Errorf("below, live %+v %v; stored %+v %v", a, err1, b, err2)
+			}
 
-		a, err1 := live.Below(ctx, wire.BelowAsk{
-			Account:   "ticket-svc",
-			Path:      "/srv/ticketing",
-			Operation: access.Write,
+			l, err1 := live.List(ctx, "/srv/ticketing/logs", "www-tickets", "", 1000)
+			m, err2 := stored.List(ctx, "/srv/ticketing/logs", "www-tickets", "", 1000)
+			if err1 != nil || err2 != nil || len(l.Items) != 127 || len(m.Items) != 127 ||
+				l.Items[5].Modified == nil || !reflect.DeepEqual(l.Items[5].May, m.Items[5].May) {
+				t.Errorf("listing: %d %v, %d %v", len(l.Items), err1, len(m.Items), err2)
+			}
 		})
-		b, err2 := stored.Below(ctx, wire.BelowAsk{
-			Account:   "ticket-svc",
-			Path:      "/srv/ticketing",
-			Operation: access.Write,
-		})
-		if err1 != nil || err2 != nil || a.Held != b.Held || len(a.Groups) != len(b.Groups) ||
-			(a.Held > 0) != (host == "slip-north") {
-			t.Errorf("below, live %+v %v; stored %+v %v", a, err1, b, err2)
-		}
-
-		l, err1 := live.List(ctx, "/srv/ticketing/logs", "www-tickets", "", 1000)
-		m, err2 := stored.List(ctx, "/srv/ticketing/logs", "www-tickets", "", 1000)
-		if err1 != nil || err2 != nil || len(l.Items) != 127 || len(m.Items) != 127 ||
-			l.Items[5].Modified == nil || !reflect.DeepEqual(l.Items[5].May, m.Items[5].May) {
-			t.Errorf("listing: %d %v, %d %v", len(l.Items), err1, len(m.Items), err2)
-		}
 	}
 }
 
@@ -149,11 +157,13 @@ func tryWhatIf(t *testing.T, s *demo.Stage) {
 			{"nobody", db, access.Read, wire.Supposed{Privileges: []string{"CAP_CHOWN", "CAP_DAC_READ_SEARCH"}}, false,
 				true},
 		} {
-			j, err := look.Decide(ctx, x.account, x.path, x.op, x.sup)
-			if err != nil || len(j.Answers) != 1 || len(j.Then) != 1 || j.Answers[0].Allowed != x.now ||
-				j.Then[0].Allowed != x.then || j.Suppose == "" {
-				t.Errorf("%+v: %+v, %v", x, j, err)
-			}
+			t.Run(x.account, func(t *testing.T) {
+				j, err := look.Decide(ctx, x.account, x.path, x.op, x.sup)
+				if err != nil || len(j.Answers) != 1 || len(j.Then) != 1 || j.Answers[0].Allowed != x.now ||
+					j.Then[0].Allowed != x.then || j.Suppose == "" {
+					t.Errorf("%+v: %+v, %v", x, j, err)
+				}
+			})
 		}
 
 		m, err := look.Matrix(ctx, db, wire.Supposed{Plan: p.ID})

@@ -37,14 +37,16 @@ func TestLockers(t *testing.T) {
 		{"/srv/lockers/rota/week-46", "grants", "(not in the usual order)", "opens"},
 		{"/srv/lockers/fore/locker-05", "owner", "harbour", "both"},
 	} {
-		i := slices.IndexFunc(d.Groups, func(g wire.Group) bool {
-			return g.Aspect == x.aspect && strings.HasSuffix(x.path, g.Example)
+		t.Run(x.path, func(t *testing.T) {
+			i := slices.IndexFunc(d.Groups, func(g wire.Group) bool {
+				return g.Aspect == x.aspect && strings.HasSuffix(x.path, g.Example)
+			})
+			if i < 0 {
+				t.Errorf("no %s finding at %s: %+v", x.aspect, x.path, d.Groups)
+			} else if g := d.Groups[i]; !strings.Contains(g.Found, x.found) || g.Word != x.word {
+				t.Errorf("%s: %+v", x.path, g)
+			}
 		})
-		if i < 0 {
-			t.Errorf("no %s finding at %s: %+v", x.aspect, x.path, d.Groups)
-		} else if g := d.Groups[i]; !strings.Contains(g.Found, x.found) || g.Word != x.word {
-			t.Errorf("%s: %+v", x.path, g)
-		}
 	}
 
 	live := client.Looker{Client: author, Host: "slip-north"}

@@ -3,6 +3,7 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"slices"
@@ -118,11 +119,13 @@ func tryNights(t *testing.T, s *demo.Stage) {
 		{[]string{"drift", "trend", "ticketing", "--host", "slip-north", "--days", "1"}, []string{"RETURNED"}},
 		{[]string{"drift", "findings", "ticketing", "--host", "slip-north", "--most", "5000"}, []string{"(2nd time)"}},
 	} {
-		out, errs, code := c.run("", x.argv...)
-		for _, w := range x.says {
-			if code != 0 || !strings.Contains(out, w) {
-				t.Errorf("%v: %d, %q is not in\n%s%s", x.argv, code, w, out, errs)
+		t.Run(fmt.Sprint(x.argv), func(t *testing.T) {
+			out, errs, code := c.run("", x.argv...)
+			for _, w := range x.says {
+				if code != 0 || !strings.Contains(out, w) {
+					t.Errorf("%v: %d, %q is not in\n%s%s", x.argv, code, w, out, errs)
+				}
 			}
-		}
+		})
 	}
 }

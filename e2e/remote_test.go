@@ -41,10 +41,12 @@ func openDoor(t *testing.T, options ...string) *door {
 	d.log = filepath.Join(d.dir, "log")
 
 	for _, name := range []string{"host", "key"} {
-		if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
-			filepath.Join(d.dir, name)).CombinedOutput(); err != nil {
-			t.Fatalf("%v: %s", err, out)
-		}
+		t.Run(name, func(t *testing.T) {
+			if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
+				filepath.Join(d.dir, name)).CombinedOutput(); err != nil {
+				t.Fatalf("%v: %s", err, out)
+			}
+		})
 	}
 
 	public := d.read(t, "host.pub")
@@ -393,30 +395,32 @@ func TestStdioWithStrangers(t *testing.T) {
 		"no message": strings.Repeat("x", 2<<20),
 		"no roots":   `{"service":"https://127.0.0.1:1"}` + "\n",
 	} {
-		dir := filepath.Join(t.TempDir(), "far")
-		ctx, cancel := context.WithTimeout(t.Context(), patience)
-		defer cancel()
-		cmd := exec.CommandContext(ctx, program, "agent", "stdio", "--enrol", "--folder", dir, "--root", "/srv")
-		if what == "no roots" {
-			cmd.Args = cmd.Args[:6]
-		}
+		t.Run(what, func(t *testing.T) {
+			dir := filepath.Join(t.TempDir(), "far")
+			ctx, cancel := context.WithTimeout(t.Context(), patience)
+			defer cancel()
+			cmd := exec.CommandContext(ctx, program, "agent", "stdio", "--enrol", "--folder", dir, "--root", "/srv")
+			if what == "no roots" {
+				cmd.Args = cmd.Args[:6]
+			}
 
-		cmd.Stdin = strings.NewReader(stdin)
-		var out bytes.Buffer
-		cmd.Stdout = &out
-		err := cmd.Run()
-		var exit *exec.ExitError
-		if err != nil && !errors.As(err, &exit) || ctx.Err() != nil {
-			t.Errorf("%s: %v", what, err)
-		}
+			cmd.Stdin = strings.NewReader(stdin)
+			var out bytes.Buffer
+			cmd.Stdout = &out
+			err := cmd.Run()
+			var exit *exec.ExitError
+			if err != nil && !errors.As(err, &exit) || ctx.Err() != nil {
+				t.Errorf("%s: %v", what, err)
+			}
 
-		if _, err := os.Stat(filepath.Join(dir, "agent.json")); err == nil {
-			t.Errorf("%s: it is enrolled", what)
-		}
+			if _, err := os.Stat(filepath.Join(dir, "agent.json")); err == nil {
+				t.Errorf("%s: it is enrolled", what)
+			}
 
-		if what == "no roots" && !strings.Contains(out.String(), "--root") {
-			t.Errorf("%s: %s", what, out.String())
-		}
+			if what == "no roots" && !strings.Contains(out.String(), "--root") {
+				t.Errorf("%s: %s", what, out.String())
+			}
+		})
 	}
 }
 

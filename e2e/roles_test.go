@@ -106,7 +106,8 @@ func TestRoles(t *testing.T) {
 				if got := call(method, at, token); (got != http.StatusForbidden &&
 					got != http.StatusUnauthorized) != may &&
 					short != "/sign-in" {
-					t.Errorf("%s %s is for %s, and answers a person who is only %s with %d", method, short, who, role,
+					t.Errorf("%s %s is for %s, and answers a person who is only %s with %d", method, short, who,
+						role,
 						got)
 				}
 				tried++

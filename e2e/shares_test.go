@@ -256,12 +256,16 @@ func asSomebody(t *testing.T, s *demo.Stage, live client.Looker) {
 		"/charts/south channel", "/charts/north sound/sheet 00.chart", "/crewdocs/notices/notice 03.txt",
 		"/crewdocs/wages", "/crewdocs/wages/2026-03.ods",
 	} {
-		for _, who := range []string{"deckhand", "surveyor"} {
-			p, err := live.Probe(ctx, who, path)
-			if err != nil || p.Differ || len(p.Rows) < 7 {
-				t.Errorf("%s at %s: %+v, %v", who, path, p, err)
+		t.Run(path, func(t *testing.T) {
+			for _, who := range []string{"deckhand", "surveyor"} {
+				t.Run(who, func(t *testing.T) {
+					p, err := live.Probe(ctx, who, path)
+					if err != nil || p.Differ || len(p.Rows) < 7 {
+						t.Errorf("%s at %s: %+v, %v", who, path, p, err)
+					}
+				})
 			}
-		}
+		})
 	}
 
 	_, err = live.Probe(ctx, "wages", "/crewdocs/rota")

@@ -31,9 +31,11 @@ func TestTour(t *testing.T) {
 	for _, want := range []string{
 		"folders", "did you mean", "nobody decides on their own plan", "--word", "▲ opens", "(exit code 4)",
 	} {
-		if !strings.Contains(string(out), want) {
-			t.Errorf("the tour does not show %q", want)
-		}
+		t.Run(want, func(t *testing.T) {
+			if !strings.Contains(string(out), want) {
+				t.Errorf("the tour does not show %q", want)
+			}
+		})
 	}
 }
 
@@ -62,9 +64,9 @@ func TestWorld(t *testing.T) {
 	t.Run("interface", func(t *testing.T) { tryInterface(t, s) })
 }
 
-// Bad input ends with a clear error and a useful exit code.
-func tryCommands(t *testing.T, s *demo.Stage) {
-	c := command{t: t, s: s, person: "quartermaster"}
+// tryLogins tries what a terminal is told that is not let in.
+func tryLogins(t *testing.T, s *demo.Stage, c command) {
+	t.Helper()
 	if _, errs, code := c.run("", "host", "list"); code != 1 || !strings.Contains(errs, "idletally login ADDRESS") {
 		t.Errorf("without a session: %d %s", code, errs)
 	}
@@ -83,7 +85,12 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 		"--password-stdin"); code != 3 || !strings.Contains(errs, "does not answer") {
 		t.Errorf("nobody there: %d %s", code, errs)
 	}
+}
 
+// Bad input ends with a clear error and a useful exit code.
+func tryCommands(t *testing.T, s *demo.Stage) {
+	c := command{t: t, s: s, person: "quartermaster"}
+	tryLogins(t, s, c)
 	c.login()
 	file := filepath.Join(s.Dir, "people", "quartermaster", "idletally", "session.json")
 	if st, err := os.Stat(file); err != nil || st.Mode().Perm() != 0o600 {
@@ -93,9 +100,7 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 	folder := t.TempDir()
 	write := func(name, text string) string {
 		p := filepath.Join(folder, name)
-		if err := os.WriteFile(p, []byte(text), 0o600); err != nil {
-			t.Fatal(err)
-		}
+		must(t, os.WriteFile(p, []byte(text), 0o600))
 		return p
 	}
 
@@ -156,10 +161,12 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 			"not in the snapshot"},
 		{"may not", []string{"person", "add", "somebody"}, 1, "needs the role admin"},
 	} {
-		out, errs, code := c.run("", x.argv...)
-		if code != x.code || !strings.Contains(out+errs, x.says) {
-			t.Errorf("%s: exit code %d, want %d; says %q, want %q", x.name, code, x.code, out+errs, x.says)
-		}
+		t.Run(x.name, func(t *testing.T) {
+			out, errs, code := c.run("", x.argv...)
+			if code != x.code || !strings.Contains(out+errs, x.says) {
+				t.Errorf("%s: exit code %d, want %d; says %q, want %q", x.name, code, x.code, out+errs, x.says)
+			}
+		})
 	}
 
 	// Every list can be had as JSON, all of one form, and as CSV for programs: without marks, and with times
@@ -219,10 +226,12 @@ func tryCommands(t *testing.T, s *demo.Stage) {
 		{"operator", []string{"person", "roles", "lookout", ""}}, {":4", []string{"host", "list", ""}},
 		{":0", []string{"baseline", "check", ""}},
 	} {
-		if out, errs, code := c.run("", append([]string{"__complete"}, x.argv...)...); code != 0 ||
-			!strings.Contains(out, x.says) {
-			t.Errorf("completing %q: %d, %s%s", x.argv, code, out, errs)
-		}
+		t.Run(x.says, func(t *testing.T) {
+			if out, errs, code := c.run("", append([]string{"__complete"}, x.argv...)...); code != 0 ||
+				!strings.Contains(out, x.says) {
+				t.Errorf("completing %q: %d, %s%s", x.argv, code, out, errs)
+			}
+		})
 	}
 
 	if out, _, _ := c.run("", "baseline", "schema"); !json.Valid([]byte(out)) {
@@ -384,18 +393,20 @@ func tryFindings(t *testing.T, s *demo.Stage) {
 			"closes for ticket-svc: read, write, change permissions"},
 		{"everything", "group", "crew", "ticket-clerks", "both", ""},
 	} {
-		i := slices.IndexFunc(d.Groups, func(g wire.Group) bool {
-			return g.Rule == want.rule && g.Aspect == want.aspect && g.Declared == want.declared &&
-				g.Found == want.found
+		t.Run(want.rule, func(t *testing.T) {
+			i := slices.IndexFunc(d.Groups, func(g wire.Group) bool {
+				return g.Rule == want.rule && g.Aspect == want.aspect && g.Declared == want.declared &&
+					g.Found == want.found
+			})
+			if i < 0 {
+				t.Errorf("no group %+v", want)
+				return
+			}
+			if g := d.Groups[i]; g.Word != want.word || want.meaning != "" && g.Meaning != want.meaning {
+				t.Errorf("%s %s %s: %s, %q; want %s, %q", g.Rule, g.Aspect, g.Found, g.Word, g.Meaning, want.word,
+					want.meaning)
+			}
 		})
-		if i < 0 {
-			t.Errorf("no group %+v", want)
-			continue
-		}
-		if g := d.Groups[i]; g.Word != want.word || want.meaning != "" && g.Meaning != want.meaning {
-			t.Errorf("%s %s %s: %s, %q; want %s, %q", g.Rule, g.Aspect, g.Found, g.Word, g.Meaning, want.word,
-				want.meaning)
-		}
 	}
 
 	if r := d.Reports[0]; r.Paths < 3000 || r.Unread != 1 {
@@ -421,9 +432,11 @@ func tryNames(t *testing.T, s *demo.Stage) {
 	}
 
 	for _, w := range want {
-		if !slices.ContainsFunc(list.Items, func(p wire.Path) bool { return p.Name == pathname.Escape(w) }) {
-			t.Errorf("the snapshot does not show %q", w)
-		}
+		t.Run(w, func(t *testing.T) {
+			if !slices.ContainsFunc(list.Items, func(p wire.Path) bool { return p.Name == pathname.Escape(w) }) {
+				t.Errorf("the snapshot does not show %q", w)
+			}
+		})
 	}
 
 	d, err := c.Drift(ctx, "ticketing", "slip-south")
@@ -460,10 +473,12 @@ func tryNames(t *testing.T, s *demo.Stage) {
 	}
 
 	for _, w := range want {
-		var st unix.Stat_t
-		if err := unix.Lstat(filepath.Join(logs, w), &st); err != nil || st.Mode&0o7777 != 0o640 {
-			t.Errorf("%q is %o afterwards, %v", w, st.Mode, err)
-		}
+		t.Run(w, func(t *testing.T) {
+			var st unix.Stat_t
+			if err := unix.Lstat(filepath.Join(logs, w), &st); err != nil || st.Mode&0o7777 != 0o640 {
+				t.Errorf("%q is %o afterwards, %v", w, st.Mode, err)
+			}
+		})
 	}
 
 	quiet(t, c)
@@ -621,16 +636,18 @@ func TestDemoLeavesNothing(t *testing.T) {
 		"saltmarsh demo PROGRAM":   "--help",
 		"the program is not built": "/nowhere",
 	} {
-		dir := t.TempDir()
-		cmd := exec.CommandContext(t.Context(), filepath.Join(filepath.Dir(program), "saltmarsh"), "demo", arg)
-		cmd.Env = append(os.Environ(), "TMPDIR="+dir)
-		out, err := cmd.CombinedOutput()
-		if (err == nil) != (arg == "--help") || !strings.Contains(string(out), want) {
-			t.Errorf("%s: %v, %s", arg, err, out)
-		}
+		t.Run(want, func(t *testing.T) {
+			dir := t.TempDir()
+			cmd := exec.CommandContext(t.Context(), filepath.Join(filepath.Dir(program), "saltmarsh"), "demo", arg)
+			cmd.Env = append(os.Environ(), "TMPDIR="+dir)
+			out, err := cmd.CombinedOutput()
+			if (err == nil) != (arg == "--help") || !strings.Contains(string(out), want) {
+				t.Errorf("%s: %v, %s", arg, err, out)
+			}
 
-		if left, err := filepath.Glob(filepath.Join(dir, "*", "hosts")); err != nil || len(left) > 0 {
-			t.Errorf("%s leaves %v, %v", arg, left, err)
-		}
+			if left, err := filepath.Glob(filepath.Join(dir, "*", "hosts")); err != nil || len(left) > 0 {
+				t.Errorf("%s leaves %v, %v", arg, left, err)
+			}
+		})
 	}
 }

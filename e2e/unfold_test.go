@@ -40,9 +40,11 @@ func TestBodiesThatUnfold(t *testing.T) {
 		"a node that is as large as any": compress(t,
 			tree.AppendPack(nil, bytes.Repeat([]byte("D\x01"), tree.MaxNode/2))),
 	} {
-		if err := a.SendNodes(ctx, pack); err == nil {
-			t.Errorf("%s was taken", name)
-		}
+		t.Run(name, func(t *testing.T) {
+			if err := a.SendNodes(ctx, pack); err == nil {
+				t.Errorf("%s was taken", name)
+			}
+		})
 	}
 
 	// The service need not read these to its end, so the call may break off instead of being answered.
@@ -58,9 +60,11 @@ func TestBodiesThatUnfold(t *testing.T) {
 			SnapshotDone: wire.SnapshotDone{Directory: many},
 		}),
 	} {
-		if err == nil {
-			t.Errorf("%s were taken", name)
-		}
+		t.Run(name, func(t *testing.T) {
+			if err == nil {
+				t.Errorf("%s were taken", name)
+			}
+		})
 	}
 
 	// Good nodes, that lead nowhere, until the day's share is used up.

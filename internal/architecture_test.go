@@ -198,9 +198,11 @@ func TestCoreHasNoClock(t *testing.T) {
 		}
 
 		for _, call := range []string{"time.Now", "time.Since", "time.Sleep", "rand.Int", "rand.Uint"} {
-			if strings.Contains(string(b), call) {
-				t.Errorf("%s uses %s", path, call)
-			}
+			t.Run(call, func(t *testing.T) {
+				if strings.Contains(string(b), call) {
+					t.Errorf("%s uses %s", path, call)
+				}
+			})
 		}
 
 		return nil
@@ -216,34 +218,36 @@ func TestCoreHasNoClock(t *testing.T) {
 func TestNothingIsServedPastTheEdge(t *testing.T) {
 	seen := 0
 	for _, pattern := range []string{"service/*.go", "service/api/*.go", "service/agentapi/*.go", "service/web/*.go"} {
-		files, err := filepath.Glob(pattern)
-		if err != nil || len(files) == 0 {
-			t.Fatalf("%s: %d files, %v", pattern, len(files), err)
-		}
-		for _, file := range files {
-			if strings.HasSuffix(file, "_test.go") {
-				continue
+		t.Run(pattern, func(t *testing.T) {
+			files, err := filepath.Glob(pattern)
+			if err != nil || len(files) == 0 {
+				t.Fatalf("%s: %d files, %v", pattern, len(files), err)
 			}
-			f, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
-			if err != nil {
-				t.Fatal(err)
-			}
-			for _, d := range f.Decls {
-				fn, ok := d.(*ast.FuncDecl)
-				if !ok || fn.Name.Name == "Route" && file == "service/web/budgets.go" {
+			for _, file := range files {
+				if strings.HasSuffix(file, "_test.go") {
 					continue
 				}
-				ast.Inspect(fn, func(n ast.Node) bool {
-					if call, ok := n.(*ast.CallExpr); ok && routes(call) {
-						t.Errorf("%s: %s serves something past the edge: use Route, or a row of the table", file,
-							fn.Name.Name)
-					} else if ok {
-						seen++
+				f, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, d := range f.Decls {
+					fn, ok := d.(*ast.FuncDecl)
+					if !ok || fn.Name.Name == "Route" && file == "service/web/budgets.go" {
+						continue
 					}
-					return true
-				})
+					ast.Inspect(fn, func(n ast.Node) bool {
+						if call, ok := n.(*ast.CallExpr); ok && routes(call) {
+							t.Errorf("%s: %s serves something past the edge: use Route, or a row of the table", file,
+								fn.Name.Name)
+						} else if ok {
+							seen++
+						}
+						return true
+					})
+				}
 			}
-		}
+		})
 	}
 	if seen < 500 {
 		t.Errorf("only %d calls were looked at", seen)

@@ -35,9 +35,11 @@ func TestInstallChapter(t *testing.T) {
 		"`/var/lib/idletally-agent`":  strings.Contains(unit("idletally-agent"), "StateDirectory=idletally-agent\n"),
 		"/etc/idletally/service.yaml": strings.Contains(unit("idletally"), "--settings /etc/idletally/service.yaml"),
 	} {
-		if !strings.Contains(text, says) || !is {
-			t.Errorf("%s: in the guide %t, so %t", says, strings.Contains(text, says), is)
-		}
+		t.Run(says, func(t *testing.T) {
+			if !strings.Contains(text, says) || !is {
+				t.Errorf("%s: in the guide %t, so %t", says, strings.Contains(text, says), is)
+			}
+		})
 	}
 
 	source, err := os.ReadFile("main.go")

@@ -87,12 +87,14 @@ func TestPackage(t *testing.T) {
 	}
 
 	for _, page := range []string{"idletally", "idletally-serve", "idletally-agent-run", "idletally-plan-draft"} {
-		text := command(t, "zcat", filepath.Join(root, "usr/share/man/man1", page+".1.gz"))
-		if !strings.HasPrefix(text, ".nh") && !strings.Contains(text, ".TH") ||
-			!strings.Contains(text, ".SH EXIT STATUS") || !strings.Contains(text, ".SH FILES") ||
-			page != "idletally" && !strings.Contains(text, ".SH EXAMPLE") {
-			t.Errorf("%s: %.60s", page, text)
-		}
+		t.Run(page, func(t *testing.T) {
+			text := command(t, "zcat", filepath.Join(root, "usr/share/man/man1", page+".1.gz"))
+			if !strings.HasPrefix(text, ".nh") && !strings.Contains(text, ".TH") ||
+				!strings.Contains(text, ".SH EXIT STATUS") || !strings.Contains(text, ".SH FILES") ||
+				page != "idletally" && !strings.Contains(text, ".SH EXAMPLE") {
+				t.Errorf("%s: %.60s", page, text)
+			}
+		})
 	}
 
 	command(t, "bash", "-n", filepath.Join(root, "usr/share/bash-completion/completions/idletally"))
@@ -116,9 +118,11 @@ func TestPackage(t *testing.T) {
 	}
 
 	for _, want := range []string{"idletally", "go", "github.com/go-chi/chi/v5", "react"} {
-		if !has[want] {
-			t.Errorf("the list of contents lacks %s", want)
-		}
+		t.Run(want, func(t *testing.T) {
+			if !has[want] {
+				t.Errorf("the list of contents lacks %s", want)
+			}
+		})
 	}
 
 	unitsIn(t, root)
@@ -155,23 +159,26 @@ func unitsIn(t *testing.T, root string) {
 				"CAP_SYS_ADMIN CAP_SYS_PTRACE"},
 		{"idletally-agents.service", "25", ""},
 	} {
-		file := filepath.Join(root, units, x.unit)
-		b, err := os.ReadFile(file)
-		must(t, err)
-		if !strings.Contains(string(b), "\nCapabilityBoundingSet="+x.caps+"\n") {
-			t.Errorf("%s may not do exactly %q", x.unit, x.caps)
-		}
+		t.Run(x.unit, func(t *testing.T) {
+			file := filepath.Join(root, units, x.unit)
+			b, err := os.ReadFile(file)
+			must(t, err)
+			if !strings.Contains(string(b), "\nCapabilityBoundingSet="+x.caps+"\n") {
+				t.Errorf("%s may not do exactly %q", x.unit, x.caps)
+			}
 
-		if out, err := exec.Command("systemd-analyze", "security", "--offline=true", "--threshold="+x.most,
-			"--root="+root, x.unit).CombinedOutput(); err != nil {
-			t.Errorf("%s: %v\n%s", x.unit, err, out)
-		}
+			if out, err := exec.Command("systemd-analyze", "security", "--offline=true", "--threshold="+x.most,
+				"--root="+root, x.unit).CombinedOutput(); err != nil {
+				t.Errorf("%s: %v\n%s", x.unit, err, out)
+			}
 
-		// It looks for the units that ours come after, which an empty root has not.
-		out, err := exec.Command("systemd-analyze", "verify", "--man=false", "--recursive-errors=no", "--root="+root,
-			x.unit).CombinedOutput()
-		if err != nil {
-			t.Errorf("%s: %v\n%s", x.unit, err, out)
-		}
+			// It looks for the units that ours come after, which an empty root has not.
+			out, err := exec.Command("systemd-analyze", "verify", "--man=false", "--recursive-errors=no",
+				"--root="+root,
+				x.unit).CombinedOutput()
+			if err != nil {
+				t.Errorf("%s: %v\n%s", x.unit, err, out)
+			}
+		})
 	}
 }

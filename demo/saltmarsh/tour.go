@@ -106,8 +106,8 @@ func tour(ctx context.Context, s *demo.Stage) error {
 
 	heading("People sign in")
 	for _, p := range []string{"quartermaster", "harbourmaster"} {
-		if _, err := g.run(ctx, p, demo.Password+"\n", nil, "login", s.Address, "--authority", s.Authority(), "--name", p,
-			"--password-stdin"); err != nil {
+		if _, err := g.run(ctx, p, demo.Password+"\n", nil, "login", s.Address, "--authority", s.Authority(),
+			"--name", p, "--password-stdin"); err != nil {
 			return err
 		}
 	}
@@ -159,8 +159,8 @@ func tour(ctx context.Context, s *demo.Stage) error {
 	if err := step("quartermaster", "drift", "show", "ticketing"); err != nil {
 		return err
 	}
-	if _, err := g.run(ctx, "quartermaster", "", []int{4}, "drift", "show", "ticketing", "--host", "slip-south", "--strict",
-		"--output", "csv"); err != nil {
+	if _, err := g.run(ctx, "quartermaster", "", []int{4}, "drift", "show", "ticketing", "--host", "slip-south",
+		"--strict", "--output", "csv"); err != nil {
 		return err
 	}
 

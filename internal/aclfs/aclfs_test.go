@@ -305,30 +305,32 @@ func check(t *testing.T, d *perm.Directory, a *perm.Account, at, path string, op
 func TestSequence(t *testing.T) {
 	at, r := mount(t), seeded.Rand(t)
 	for name, k := range map[string]perm.Kind{"f": perm.File, "d": perm.Folder} {
-		path := filepath.Join(at, name)
-		if k == perm.Folder {
-			must(t, os.Mkdir(path, 0o755))
-		} else {
-			must(t, os.WriteFile(path, nil, 0o600))
-		}
-		fd, err := unix.Open(path, unix.O_PATH|unix.O_NOFOLLOW, 0)
-		must(t, err)
-		defer unix.Close(fd)
-
-		for range 200 {
-			from, to := look(t, path), randomState(r, k == perm.Folder)
-			if from.Set.Scheme() != nfs4.ID {
-				t.Fatalf("%s is of scheme %s", path, from.Set.Scheme())
+		t.Run(name, func(t *testing.T) {
+			path := filepath.Join(at, name)
+			if k == perm.Folder {
+				must(t, os.Mkdir(path, 0o755))
+			} else {
+				must(t, os.WriteFile(path, nil, 0o600))
 			}
-			for _, m := range from.Set.State().(perm.Stepwise).Sequence(k, to) {
-				must(t, fsys.Apply(fd, []perm.Move{m}, nil))
-				if got := look(t, path).Set; got != m.State {
-					t.Fatalf("%s made %+v, simulated %+v", m.Call.What, got.State(), m.State.State())
+			fd, err := unix.Open(path, unix.O_PATH|unix.O_NOFOLLOW, 0)
+			must(t, err)
+			defer unix.Close(fd)
+
+			for range 200 {
+				from, to := look(t, path), randomState(r, k == perm.Folder)
+				if from.Set.Scheme() != nfs4.ID {
+					t.Fatalf("%s is of scheme %s", path, from.Set.Scheme())
+				}
+				for _, m := range from.Set.State().(perm.Stepwise).Sequence(k, to) {
+					must(t, fsys.Apply(fd, []perm.Move{m}, nil))
+					if got := look(t, path).Set; got != m.State {
+						t.Fatalf("%s made %+v, simulated %+v", m.Call.What, got.State(), m.State.State())
+					}
+				}
+				if got := look(t, path).Set; got != to.Set() {
+					t.Fatalf("it ends as %+v, wanted %+v", got.State(), to)
 				}
 			}
-			if got := look(t, path).Set; got != to.Set() {
-				t.Fatalf("it ends as %+v, wanted %+v", got.State(), to)
-			}
-		}
+		})
 	}
 }

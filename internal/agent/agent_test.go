@@ -232,15 +232,17 @@ func world(t *testing.T) (*service, *Agent, ed25519.PrivateKey, string) {
 func TestSendsOnlyWhatIsMissing(t *testing.T) {
 	s, a, _, root := world(t)
 	for _, d := range []string{"a/b/c", "a/d", "e/f"} {
-		for i := range 50 {
-			p := filepath.Join(root, d, "s", string(rune('a'+i%26))+strings.Repeat("x", i/26))
-			if err := os.MkdirAll(p, 0o755); err != nil {
-				t.Fatal(err)
+		t.Run(d, func(t *testing.T) {
+			for i := range 50 {
+				p := filepath.Join(root, d, "s", string(rune('a'+i%26))+strings.Repeat("x", i/26))
+				if err := os.MkdirAll(p, 0o755); err != nil {
+					t.Fatal(err)
+				}
+				if err := os.WriteFile(filepath.Join(p, "file"), nil, os.FileMode(0o600+i)); err != nil {
+					t.Fatal(err)
+				}
 			}
-			if err := os.WriteFile(filepath.Join(p, "file"), nil, os.FileMode(0o600+i)); err != nil {
-				t.Fatal(err)
-			}
-		}
+		})
 	}
 
 	send := func() (nodes, asked int) {
@@ -395,9 +397,7 @@ func TestCancelledSnapshot(t *testing.T) {
 func TestOrdersAreChecked(t *testing.T) {
 	s, a, key, root := world(t)
 	p := filepath.Join(root, "file")
-	if err := os.WriteFile(p, nil, 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.WriteFile(p, nil, 0o600))
 
 	state := func(m mode.Mode) perm.Set { return posix.State{Mode: m}.Set() }
 	chunk := plan.EncodeChunk([]plan.Step{{Path: p, Kind: perm.File, Before: state(0o600), After: state(0o666)}})
@@ -436,28 +436,30 @@ func TestOrdersAreChecked(t *testing.T) {
 		{"a path for a name", func(o *plan.Order) { o.Run = "../../../../etc/x" }, key, chunk, "impossible name"},
 		{"other steps", func(*plan.Order) {}, key, other, "not the one that was approved"},
 	} {
-		o := good
-		x.change(&o)
-		order, sig := o.Sign(x.key)
-		s.chunks = [][]byte{x.chunk}
-		s.ended = nil
-		if err := a.do(t.Context(), &wire.Work{
-			ID:        "w",
-			Kind:      wire.WorkRun,
-			Order:     order,
-			Signature: sig,
-			Manifest:  manifest.Bytes(),
-		}); err != nil {
-			t.Fatal(err)
-		}
+		t.Run(x.name, func(t *testing.T) {
+			o := good
+			x.change(&o)
+			order, sig := o.Sign(x.key)
+			s.chunks = [][]byte{x.chunk}
+			s.ended = nil
+			if err := a.do(t.Context(), &wire.Work{
+				ID:        "w",
+				Kind:      wire.WorkRun,
+				Order:     order,
+				Signature: sig,
+				Manifest:  manifest.Bytes(),
+			}); err != nil {
+				t.Fatal(err)
+			}
 
-		if len(s.ended) != 1 || s.ended[0].State != "failed" || !strings.Contains(s.ended[0].Message, x.says) {
-			t.Errorf("%s: %+v, want %q", x.name, s.ended, x.says)
-		}
+			if len(s.ended) != 1 || s.ended[0].State != "failed" || !strings.Contains(s.ended[0].Message, x.says) {
+				t.Errorf("%s: %+v, want %q", x.name, s.ended, x.says)
+			}
 
-		if st, err := os.Stat(p); err != nil || st.Mode().Perm() != 0o600 {
-			t.Fatalf("%s: the file was changed to %v", x.name, st.Mode())
-		}
+			if st, err := os.Stat(p); err != nil || st.Mode().Perm() != 0o600 {
+				t.Fatalf("%s: the file was changed to %v", x.name, st.Mode())
+			}
+		})
 	}
 
 	// Outside the host's own roots each step is refused, whoever signed it.
@@ -519,9 +521,7 @@ func TestOrdersAreChecked(t *testing.T) {
 	}
 
 	// The same order again does nothing more: the journal knows it has ended.
-	if err := os.Chmod(p, 0o600); err != nil {
-		t.Fatal(err)
-	}
+	must(t, os.Chmod(p, 0o600))
 
 	s.ended = nil
 	if err := a.do(t.Context(), work); err != nil || s.ended[0].State != "finished" {
@@ -682,19 +682,22 @@ func TestFolderIsPrivate(t *testing.T) {
 			"read by others",
 		},
 	} {
-		folder := filepath.Join(t.TempDir(), "agent")
-		must(t, os.Mkdir(folder, 0o700))
-		s := Settings{Host: "skiff"}
-		must(t, s.save(folder))
-		must(t, c.change(folder))
-		_, loaded := Load(folder)
-		_, enrolled := (&Joining{Folder: folder, Roots: []string{"/srv"}}).Request(t.Context())
+		t.Run(what, func(t *testing.T) {
+			folder := filepath.Join(t.TempDir(), "agent")
+			must(t, os.Mkdir(folder, 0o700))
+			s := Settings{Host: "skiff"}
+			must(t, s.save(folder))
+			must(t, c.change(folder))
+			_, loaded := Load(folder)
+			_, enrolled := (&Joining{Folder: folder, Roots: []string{"/srv"}}).Request(t.Context())
 
-		for _, err := range []error{loaded, enrolled, prepare(folder)} {
-			if c.says == "" && err != nil || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
-				t.Errorf("%s: %v, want %q", what, err, c.says)
+			for _, err := range []error{loaded, enrolled, prepare(folder)} {
+				if c.says == "" && err != nil || c.says != "" &&
+					(err == nil || !strings.Contains(err.Error(), c.says)) {
+					t.Errorf("%s: %v, want %q", what, err, c.says)
+				}
 			}
-		}
+		})
 	}
 }
 
@@ -710,15 +713,17 @@ func TestSpelled(t *testing.T) {
 		{"/charts2/north", "/charts2/north", "/charts2/north"},
 		{"/Charts/south", "/charts/south", "/Charts/south"},
 	} {
-		a := &Agent{roots: []string{"/charts/north", "/C/Data"}}
-		if got := (&descriptors{a: a}).spelled(c.asked); got != c.own {
-			t.Errorf("%s is %s on a system of its own, want %s", c.asked, got, c.own)
-		}
+		t.Run(c.asked, func(t *testing.T) {
+			a := &Agent{roots: []string{"/charts/north", "/C/Data"}}
+			if got := (&descriptors{a: a}).spelled(c.asked); got != c.own {
+				t.Errorf("%s is %s on a system of its own, want %s", c.asked, got, c.own)
+			}
 
-		a.Server = &FileServer{}
-		if got := (&descriptors{a: a}).spelled(c.asked); got != c.server {
-			t.Errorf("%s is %s on a file server, want %s", c.asked, got, c.server)
-		}
+			a.Server = &FileServer{}
+			if got := (&descriptors{a: a}).spelled(c.asked); got != c.server {
+				t.Errorf("%s is %s on a file server, want %s", c.asked, got, c.server)
+			}
+		})
 	}
 }
 
@@ -771,9 +776,12 @@ func TestOrdersCountOnce(t *testing.T) {
 	}
 	a.Enrolment = "this one"
 	for _, other := range []string{"", "the one before"} {
-		if d := do(other); d.State != "failed" || !strings.Contains(d.Message, "another enrolment") || mode() != 0o600 {
-			t.Errorf("of enrolment %q: %+v", other, d)
-		}
+		t.Run(other, func(t *testing.T) {
+			if d := do(other); d.State != "failed" || !strings.Contains(d.Message, "another enrolment") ||
+				mode() != 0o600 {
+				t.Errorf("of enrolment %q: %+v", other, d)
+			}
+		})
 	}
 
 	if d := do("this one"); d.State != "finished" || d.Done != 1 || mode() != 0o666 {
@@ -811,11 +819,13 @@ func TestHello(t *testing.T) {
 			"bring this program up to date"},
 		{&wire.Greeting{Version: "0.1", Protocol: wire.OldestProtocol - 1}, "bring the service up to date"},
 	} {
-		s.greeting = c.greeting
-		err := a.hello(t.Context())
-		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
-			t.Errorf("%+v: %v", c.greeting, err)
-		}
+		t.Run(c.says, func(t *testing.T) {
+			s.greeting = c.greeting
+			err := a.hello(t.Context())
+			if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
+				t.Errorf("%+v: %v", c.greeting, err)
+			}
+		})
 	}
 
 	h := s.hellos[0]

@@ -69,23 +69,25 @@ func TestAnswersStayInTheRoots(t *testing.T) {
 		{wire.AskFolder, root + "/quay/log", "not a folder"},
 		{"sink", root, "is this agent older than the service?"},
 	} {
-		r, err := a.answer(t.Context(), wire.Question{
-			Kind:      c.kind,
-			Path:      pathname.Path(c.path),
-			Account:   "root",
-			Operation: access.Read,
-			Limit:     10,
+		t.Run(c.kind, func(t *testing.T) {
+			r, err := a.answer(t.Context(), wire.Question{
+				Kind:      c.kind,
+				Path:      pathname.Path(c.path),
+				Account:   "root",
+				Operation: access.Read,
+				Limit:     10,
+			})
+			switch {
+			case c.refused == "" && err != nil:
+				t.Errorf("%s %s: %v", c.kind, c.path, err)
+			case c.refused == "" && (r.Found == nil || r.Directory == nil):
+				t.Errorf("%s %s: %+v", c.kind, c.path, r)
+			case c.refused != "" && (err == nil || !strings.Contains(err.Error(), c.refused)):
+				t.Errorf("%s %s: %v, want %q in it", c.kind, c.path, err, c.refused)
+			case c.refused == away && strings.Contains(err.Error(), outside+"/") && c.path != outside:
+				t.Errorf("%s %s: the error tells what is outside: %v", c.kind, c.path, err)
+			}
 		})
-		switch {
-		case c.refused == "" && err != nil:
-			t.Errorf("%s %s: %v", c.kind, c.path, err)
-		case c.refused == "" && (r.Found == nil || r.Directory == nil):
-			t.Errorf("%s %s: %+v", c.kind, c.path, r)
-		case c.refused != "" && (err == nil || !strings.Contains(err.Error(), c.refused)):
-			t.Errorf("%s %s: %v, want %q in it", c.kind, c.path, err, c.refused)
-		case c.refused == away && strings.Contains(err.Error(), outside+"/") && c.path != outside:
-			t.Errorf("%s %s: the error tells what is outside: %v", c.kind, c.path, err)
-		}
 	}
 }
 
@@ -170,23 +172,27 @@ func askOutside(t *testing.T, outside string) {
 		"/twice/secret",
 		"/none/below",
 	} {
-		for _, kind := range []string{wire.AskPath, wire.AskFolder, wire.AskBelow, wire.AskProbe} {
-			_, err := a.answer(t.Context(), wire.Question{
-				Kind:      kind,
-				Path:      pathname.Path(root + path),
-				Account:   "root",
-				Operation: access.Read,
-				Limit:     10,
-			})
+		t.Run(path, func(t *testing.T) {
+			for _, kind := range []string{wire.AskPath, wire.AskFolder, wire.AskBelow, wire.AskProbe} {
+				t.Run(kind, func(t *testing.T) {
+					_, err := a.answer(t.Context(), wire.Question{
+						Kind:      kind,
+						Path:      pathname.Path(root + path),
+						Account:   "root",
+						Operation: access.Read,
+						Limit:     10,
+					})
 
-			if err == nil {
-				t.Errorf("%s %s was answered", kind, path)
-				continue
+					if err == nil {
+						t.Errorf("%s %s was answered", kind, path)
+						return
+					}
+
+					asked++
+					said[strings.ReplaceAll(err.Error(), pathname.Escape(root+path), "PATH")] = true
+				})
 			}
-
-			asked++
-			said[strings.ReplaceAll(err.Error(), pathname.Escape(root+path), "PATH")] = true
-		}
+		})
 	}
 
 	if len(said) != 1 {

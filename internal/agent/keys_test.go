@@ -81,41 +81,43 @@ func TestOrdersByANewerKey(t *testing.T) {
 		{"by the one before", first, nil, "signature"},
 		{"by the one before, with what leads away from it", first, leads, "signature"},
 	} {
-		if err := os.Chmod(p, 0o600); err != nil {
-			t.Fatal(err)
-		}
+		t.Run(x.what, func(t *testing.T) {
+			if err := os.Chmod(p, 0o600); err != nil {
+				t.Fatal(err)
+			}
 
-		o := plan.Order{
-			Run:        "0123456789abcde" + string(rune('a'+i)),
-			Digest:     plan.Digest(manifest.Bytes()),
-			Host:       "skiff",
-			Author:     "a",
-			ApprovedBy: []string{"b"},
-			Expires:    time.Now().Add(time.Hour),
-		}
+			o := plan.Order{
+				Run:        "0123456789abcde" + string(rune('a'+i)),
+				Digest:     plan.Digest(manifest.Bytes()),
+				Host:       "skiff",
+				Author:     "a",
+				ApprovedBy: []string{"b"},
+				Expires:    time.Now().Add(time.Hour),
+			}
 
-		order, sig := o.Sign(x.key)
-		s.chunks, s.ended = [][]byte{chunk}, nil
-		if err := a.do(t.Context(), &wire.Work{
-			ID:         "w",
-			Kind:       wire.WorkRun,
-			Order:      order,
-			Signature:  sig,
-			Manifest:   manifest.Bytes(),
-			Succession: x.line,
-		}); err != nil {
-			t.Fatal(err)
-		}
+			order, sig := o.Sign(x.key)
+			s.chunks, s.ended = [][]byte{chunk}, nil
+			if err := a.do(t.Context(), &wire.Work{
+				ID:         "w",
+				Kind:       wire.WorkRun,
+				Order:      order,
+				Signature:  sig,
+				Manifest:   manifest.Bytes(),
+				Succession: x.line,
+			}); err != nil {
+				t.Fatal(err)
+			}
 
-		st, err := os.Stat(p)
-		if err != nil {
-			t.Fatal(err)
-		}
+			st, err := os.Stat(p)
+			if err != nil {
+				t.Fatal(err)
+			}
 
-		if x.says == "" && (s.ended[0].State != lifecycle.PartFinished || st.Mode().Perm() != 0o640) ||
-			x.says != "" && (!strings.Contains(s.ended[0].Message, x.says) || st.Mode().Perm() != 0o600) {
-			t.Errorf("%s: %+v, %v", x.what, s.ended, st.Mode())
-		}
+			if x.says == "" && (s.ended[0].State != lifecycle.PartFinished || st.Mode().Perm() != 0o640) ||
+				x.says != "" && (!strings.Contains(s.ended[0].Message, x.says) || st.Mode().Perm() != 0o600) {
+				t.Errorf("%s: %+v, %v", x.what, s.ended, st.Mode())
+			}
+		})
 	}
 
 	kept, err := Load(a.Folder)
@@ -135,39 +137,41 @@ func TestJoinByANewerKey(t *testing.T) {
 		line []succession.Handover
 		says string
 	}{"a key that follows": {leads, ""}, "another key": {nil, "another key signs its orders"}} {
-		folder := t.TempDir()
-		if err := (&Settings{Host: "skiff", OrderKey: public(first)}).save(folder); err != nil {
-			t.Fatal(err)
-		}
+		t.Run(what, func(t *testing.T) {
+			folder := t.TempDir()
+			if err := (&Settings{Host: "skiff", OrderKey: public(first)}).save(folder); err != nil {
+				t.Fatal(err)
+			}
 
-		if _, err := RequestFile(context.Background(), Joining{Folder: folder, Roots: []string{"/srv"}}, "1",
-			&bytes.Buffer{}); err != nil {
-			t.Fatal(err)
-		}
+			if _, err := RequestFile(context.Background(), Joining{Folder: folder, Roots: []string{"/srv"}}, "1",
+				&bytes.Buffer{}); err != nil {
+				t.Fatal(err)
+			}
 
-		b, err := os.ReadFile(filepath.Join(folder, joiningFile))
-		if err != nil {
-			t.Fatal(err)
-		}
+			b, err := os.ReadFile(filepath.Join(folder, joiningFile))
+			if err != nil {
+				t.Fatal(err)
+			}
 
-		var kept joining
-		if err := json.Unmarshal(b, &kept); err != nil {
-			t.Fatal(err)
-		}
+			var kept joining
+			if err := json.Unmarshal(b, &kept); err != nil {
+				t.Fatal(err)
+			}
 
-		got := archive.Admission{
-			Enrolled: wire.Enrolled{
-				Host:        "skiff",
-				Certificate: certifying(t, kept.Key),
-				OrderKey:    public(second),
-				Succession:  x.line,
-			},
-		}
+			got := archive.Admission{
+				Enrolled: wire.Enrolled{
+					Host:        "skiff",
+					Certificate: certifying(t, kept.Key),
+					OrderKey:    public(second),
+					Succession:  x.line,
+				},
+			}
 
-		_, err = JoinByFile(folder, got)
-		if x.says == "" && err != nil || x.says != "" && (err == nil || !strings.Contains(err.Error(), x.says)) {
-			t.Errorf("%s: %v, want %q", what, err, x.says)
-		}
+			_, err = JoinByFile(folder, got)
+			if x.says == "" && err != nil || x.says != "" && (err == nil || !strings.Contains(err.Error(), x.says)) {
+				t.Errorf("%s: %v, want %q", what, err, x.says)
+			}
+		})
 	}
 }
 
@@ -186,9 +190,11 @@ func TestReadAuthorities(t *testing.T) {
 		"too much of it": append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: certificate(t)}),
 			make([]byte, maxAuthority)...),
 	} {
-		if got, err := readAuthorities(text); err == nil {
-			t.Errorf("%s: %v", what, got)
-		}
+		t.Run(what, func(t *testing.T) {
+			if got, err := readAuthorities(text); err == nil {
+				t.Errorf("%s: %v", what, got)
+			}
+		})
 	}
 }
 

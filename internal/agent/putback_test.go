@@ -107,10 +107,12 @@ func TestPutBack(t *testing.T) {
 	}
 
 	for run, want := range map[string]string{"../../etc": "no name of a run", "0123456789abcdzz": "no such file"} {
-		if _, err := PutBack(t.Context(), a.Folder, run, some, nil); err == nil ||
-			!strings.Contains(err.Error(), want) {
-			t.Errorf("%s: %v", run, err)
-		}
+		t.Run(run, func(t *testing.T) {
+			if _, err := PutBack(t.Context(), a.Folder, run, some, nil); err == nil ||
+				!strings.Contains(err.Error(), want) {
+				t.Errorf("%s: %v", run, err)
+			}
+		})
 	}
 
 	// Beside an agent that works nothing is put back.

@@ -77,15 +77,19 @@ func TestWhoThereIsOnAServer(t *testing.T) {
 	d, err := h.directory(t.Context(), s, []ntsd.SID{root, clerk, pilot})
 	must(t, err)
 	for id, want := range map[ntsd.SID]bool{root: true, pilot: true, clerk: false} {
-		if got := nt.Undissolved(d, id); got != want {
-			t.Errorf("nobody knows who %s is: %t, want %t", id, got, want)
-		}
+		t.Run(fmt.Sprint(id), func(t *testing.T) {
+			if got := nt.Undissolved(d, id); got != want {
+				t.Errorf("nobody knows who %s is: %t, want %t", id, got, want)
+			}
+		})
 	}
 
 	for id, want := range map[ntsd.SID][]perm.Principal{local: {nt.PrincipalOf(clerk)}, domains: nil} {
-		if a := d.Account(nt.PrincipalOf(id)); a == nil || !slices.Equal(a.Groups, want) {
-			t.Errorf("%+v is to be %v, too", a, want)
-		}
+		t.Run(fmt.Sprint(id), func(t *testing.T) {
+			if a := d.Account(nt.PrincipalOf(id)); a == nil || !slices.Equal(a.Groups, want) {
+				t.Errorf("%+v is to be %v, too", a, want)
+			}
+		})
 	}
 
 	a, b := d.Account(nt.PrincipalOf(local)), d.Account(nt.PrincipalOf(ntsd.Administrators))

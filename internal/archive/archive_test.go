@@ -133,14 +133,16 @@ func TestSnapshotFingerprint(t *testing.T) {
 		"the ways":        func(h *Head) { h.Ways = []access.Way{{{Path: "/"}}} },
 		"a gap":           func(h *Head) { h.Denied = []wire.Denied{{Path: "/a", Reason: "b"}} },
 	} {
-		other, _ := sample(3)
-		change(&other)
-		f := of(other)
-		if was, known := seen[f]; known {
-			t.Errorf("%s: %s, as %s", what, f, was)
-		}
+		t.Run(what, func(t *testing.T) {
+			other, _ := sample(3)
+			change(&other)
+			f := of(other)
+			if was, known := seen[f]; known {
+				t.Errorf("%s: %s, as %s", what, f, was)
+			}
 
-		seen[f] = what
+			seen[f] = what
+		})
 	}
 }
 
@@ -262,9 +264,11 @@ func TestHostile(t *testing.T) {
 		"2^40 paths":            {stream(t, append([][]byte{same}, sharing(40)...)...), "too large"},
 		"another forest's head": {stream(t, head(func(h *Head) { h.Forest = tree.Hash{1} })), "is not in it"},
 	} {
-		if _, _, err := readBack(c.file); !errors.Is(err, ErrNoSnapshot) || !strings.Contains(err.Error(), c.says) {
-			t.Errorf("%s: %v, want %q", name, err, c.says)
-		}
+		t.Run(name, func(t *testing.T) {
+			if _, _, err := readBack(c.file); !errors.Is(err, ErrNoSnapshot) || !strings.Contains(err.Error(), c.says) {
+				t.Errorf("%s: %v, want %q", name, err, c.says)
+			}
+		})
 	}
 }
 

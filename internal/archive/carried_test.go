@@ -146,21 +146,23 @@ func TestReports(t *testing.T) {
 		"a signature alone":       {"sx"},
 		"no JSON":                 {"dx"},
 	} {
-		var b bytes.Buffer
-		w, err := begin(&b, reportMark)
-		for _, p := range append([]string{`{"host":"pontoon"}`}, parts...) {
-			if err == nil {
-				err = w.piece([]byte(p))
+		t.Run(what, func(t *testing.T) {
+			var b bytes.Buffer
+			w, err := begin(&b, reportMark)
+			for _, p := range append([]string{`{"host":"pontoon"}`}, parts...) {
+				if err == nil {
+					err = w.piece([]byte(p))
+				}
 			}
-		}
 
-		if err = errors.Join(err, w.z.Close()); err != nil {
-			t.Fatal(err)
-		}
+			if err = errors.Join(err, w.z.Close()); err != nil {
+				t.Fatal(err)
+			}
 
-		if _, _, err := proved(b.Bytes(), &key.PublicKey); !errors.Is(err, ErrNoReport) {
-			t.Errorf("%s: %v", what, err)
-		}
+			if _, _, err := proved(b.Bytes(), &key.PublicKey); !errors.Is(err, ErrNoReport) {
+				t.Errorf("%s: %v", what, err)
+			}
+		})
 	}
 }
 

@@ -59,12 +59,14 @@ func TestSilent(t *testing.T) {
 		"lines for ever":  strings.Repeat("noise\n", maxNoise),
 		"one endless one": strings.Repeat("x", 2*maxMessage),
 	} {
-		if _, err := Near(struct {
-			io.Reader
-			io.WriteCloser
-		}{strings.NewReader(says), nil}); !errors.Is(err, ErrSilent) {
-			t.Errorf("%s: %v", what, err)
-		}
+		t.Run(what, func(t *testing.T) {
+			if _, err := Near(struct {
+				io.Reader
+				io.WriteCloser
+			}{strings.NewReader(says), nil}); !errors.Is(err, ErrSilent) {
+				t.Errorf("%s: %v", what, err)
+			}
+		})
 	}
 }
 
@@ -142,50 +144,52 @@ func TestStreamsWithoutEnd(t *testing.T) {
 			return append(frame(1, 1, stream), append(frame(0, 0, stream, 1), 'x')...)
 		},
 	} {
-		a, b := net.Pipe()
-		near := make(chan error, 1)
-		go func() {
-			l, err := Near(a)
-			if err == nil {
-				err = l.Serve(t.Context(), func(ctx context.Context) (net.Conn, error) {
-					if what == "closed" || what == "reset" {
-						return nil, errors.New("nothing is there")
-					}
-					<-ctx.Done()
-					return nil, ctx.Err()
-				})
+		t.Run(what, func(t *testing.T) {
+			a, b := net.Pipe()
+			near := make(chan error, 1)
+			go func() {
+				l, err := Near(a)
+				if err == nil {
+					err = l.Serve(t.Context(), func(ctx context.Context) (net.Conn, error) {
+						if what == "closed" || what == "reset" {
+							return nil, errors.New("nothing is there")
+						}
+						<-ctx.Done()
+						return nil, ctx.Err()
+					})
+				}
+
+				a.Close()
+				near <- err
+			}()
+
+			go func() { _, _ = io.Copy(io.Discard, b) }() // and takes whatever is answered
+			if _, err := io.WriteString(b, greeting); err != nil {
+				t.Fatal(err)
 			}
 
-			a.Close()
-			near <- err
-		}()
-
-		go func() { _, _ = io.Copy(io.Discard, b) }() // and takes whatever is answered
-		if _, err := io.WriteString(b, greeting); err != nil {
-			t.Fatal(err)
-		}
-
-		sent := 0
-		for stream := uint32(1); ; stream += 2 {
-			if _, err := b.Write(frames(stream)); err != nil {
-				break
+			sent := 0
+			for stream := uint32(1); ; stream += 2 {
+				if _, err := b.Write(frames(stream)); err != nil {
+					break
+				}
+				sent++
+				if sent > 200_000 {
+					t.Fatalf("%s: %d streams were opened, and the line goes on", what, sent)
+				}
 			}
-			sent++
-			if sent > 200_000 {
-				t.Fatalf("%s: %d streams were opened, and the line goes on", what, sent)
-			}
-		}
 
-		select {
-		case err := <-near:
-			if !errors.Is(err, ErrHostile) {
-				t.Errorf("%s: %v after %d", what, err, sent)
+			select {
+			case err := <-near:
+				if !errors.Is(err, ErrHostile) {
+					t.Errorf("%s: %v after %d", what, err, sent)
+				}
+			case <-time.After(time.Minute):
+				t.Errorf("%s: it does not end", what)
 			}
-		case <-time.After(time.Minute):
-			t.Errorf("%s: it does not end", what)
-		}
 
-		b.Close()
+			b.Close()
+		})
 	}
 }
 

@@ -5,6 +5,7 @@ package cli
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -68,15 +69,17 @@ func TestAccessHere(t *testing.T) {
 		{[]string{"path", "list", dir, "--for", "4242"}, false,
 			[]string{"(sees the name, opens nothing)  closed", "read"}},
 	} {
-		out, err := try(t, "", x.argv...)
-		if errors.Is(err, errNotSo) != x.no || err != nil && !x.no {
-			t.Errorf("%v: %v\n%s", x.argv, err, out)
-		}
-		for _, w := range x.want {
-			if !strings.Contains(out, w) {
-				t.Errorf("%v: %q is not in\n%s", x.argv, w, out)
+		t.Run(fmt.Sprint(x.argv), func(t *testing.T) {
+			out, err := try(t, "", x.argv...)
+			if errors.Is(err, errNotSo) != x.no || err != nil && !x.no {
+				t.Errorf("%v: %v\n%s", x.argv, err, out)
 			}
-		}
+			for _, w := range x.want {
+				if !strings.Contains(out, w) {
+					t.Errorf("%v: %q is not in\n%s", x.argv, w, out)
+				}
+			}
+		})
 	}
 
 	for want, argv := range map[string][]string{
@@ -92,9 +95,11 @@ func TestAccessHere(t *testing.T) {
 		"a probe is made as one account":          {"access", "probe", "everyone", dir},
 		"you are not signed in: idletally login ": {"access", "matrix", dir, "--host", "slip-north"},
 	} {
-		if out, err := try(t, "", argv...); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%v: %v, want %q in it\n%s", argv, err, want, out)
-		}
+		t.Run(want, func(t *testing.T) {
+			if out, err := try(t, "", argv...); err == nil || !strings.Contains(err.Error(), want) {
+				t.Errorf("%v: %v, want %q in it\n%s", argv, err, want, out)
+			}
+		})
 	}
 
 	out, err := try(t, "", "access", "decide", "everyone", at("open"), "--output", "json")
@@ -109,9 +114,11 @@ func TestEntriesCommand(t *testing.T) {
 	for _, w := range []string{
 		"0650 rw-r-x---", "u::rw-,u:web:rwx,g::r--,m::r-x,o::---", "user:web:rwx  #effective:r-x", "is the mask",
 	} {
-		if err != nil || !strings.Contains(out, w) {
-			t.Errorf("%q is not in %v\n%s", w, err, out)
-		}
+		t.Run(w, func(t *testing.T) {
+			if err != nil || !strings.Contains(out, w) {
+				t.Errorf("%q is not in %v\n%s", w, err, out)
+			}
+		})
 	}
 
 	out, err = try(t, "", "entries", "show", "u::rw,g::r,o::-", "--chmod", "0755", "--output", "csv")

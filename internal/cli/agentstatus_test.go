@@ -67,8 +67,10 @@ func TestAgentsAreJudged(t *testing.T) {
 			agent.Status{Until: now, Since: *ago(time.Hour), Answered: ago(time.Second)}, false,
 			"certificate has ended"},
 	} {
-		if well, says := judge(c.s, now); well != c.well || !strings.Contains(says, c.says) {
-			t.Errorf("%s: %t, %q", c.what, well, says)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			if well, says := judge(c.s, now); well != c.well || !strings.Contains(says, c.says) {
+				t.Errorf("%s: %t, %q", c.what, well, says)
+			}
+		})
 	}
 }

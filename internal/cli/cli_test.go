@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -111,12 +112,14 @@ func TestOutputs(t *testing.T) {
 		"csv": "A,B\n'=1+1,\"with, comma\"\n", "json": "{\n  \"items\": [\n    \"v\"\n  ],\n  \"total\": 1\n}\n",
 		"table": "A     B\n=1+1  with, comma\n",
 	} {
-		c := &cobra.Command{}
-		var b bytes.Buffer
-		c.SetOut(&b)
-		if err := (&options{output: kind}).show(c, tab()); err != nil || b.String() != want {
-			t.Errorf("%s: %q, %v", kind, b.String(), err)
-		}
+		t.Run(kind, func(t *testing.T) {
+			c := &cobra.Command{}
+			var b bytes.Buffer
+			c.SetOut(&b)
+			if err := (&options{output: kind}).show(c, tab()); err != nil || b.String() != want {
+				t.Errorf("%s: %q, %v", kind, b.String(), err)
+			}
+		})
 	}
 
 	c := &cobra.Command{}
@@ -184,12 +187,14 @@ func TestModeCommands(t *testing.T) {
 		{[]string{"mode", "change", "2770", "g=rx", "--folder"}, []string{"2750"}},
 		{[]string{"mode", "new", "--umask", "027", "--in", "2770"}, []string{"0640", "2750", "set-group-ID"}},
 	} {
-		out, err := try(t, "", x.argv...)
-		for _, w := range x.want {
-			if err != nil || !strings.Contains(out, w) {
-				t.Errorf("%v: %v, %q is not in\n%s", x.argv, err, w, out)
+		t.Run(fmt.Sprint(x.argv), func(t *testing.T) {
+			out, err := try(t, "", x.argv...)
+			for _, w := range x.want {
+				if err != nil || !strings.Contains(out, w) {
+					t.Errorf("%v: %v, %q is not in\n%s", x.argv, err, w, out)
+				}
 			}
-		}
+		})
 	}
 
 	for _, argv := range [][]string{

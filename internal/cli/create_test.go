@@ -37,11 +37,16 @@ func TestCreateReplacesPlainFilesAlone(t *testing.T) {
 
 	broken := errors.New("broken off")
 	for _, name := range []string{"plain", "link"} {
-		if err := create(in(name), func(w io.Writer) error { return errors.Join(words(w), broken) }); !errors.Is(err,
-			broken) ||
-			read("plain") != "old" {
-			t.Errorf("%s, broken off: %v, %q", name, err, read("plain"))
-		}
+		t.Run(name, func(t *testing.T) {
+			if err := create(in(name), func(w io.Writer) error {
+				return errors.Join(words(w),
+					broken)
+			}); !errors.Is(err,
+				broken) ||
+				read("plain") != "old" {
+				t.Errorf("%s, broken off: %v, %q", name, err, read("plain"))
+			}
+		})
 	}
 
 	must(create(in("link"), words))
@@ -55,9 +60,11 @@ func TestCreateReplacesPlainFilesAlone(t *testing.T) {
 	}
 
 	for name, says := range map[string]string{"folder": "is a folder", "astray": "leads nowhere"} {
-		if err := create(in(name), words); err == nil || !strings.Contains(err.Error(), says) {
-			t.Errorf("%s: %v", name, err)
-		}
+		t.Run(name, func(t *testing.T) {
+			if err := create(in(name), words); err == nil || !strings.Contains(err.Error(), says) {
+				t.Errorf("%s: %v", name, err)
+			}
+		})
 	}
 
 	if err := create("", words); err == nil || !strings.Contains(err.Error(), "no name") ||
@@ -74,9 +81,11 @@ func TestCreateReplacesPlainFilesAlone(t *testing.T) {
 	}
 
 	for name, kind := range map[string]os.FileMode{"null": os.ModeCharDevice, "pipe": os.ModeNamedPipe} {
-		if st, err := os.Lstat(in(name)); err != nil || st.Mode()&kind == 0 {
-			t.Errorf("%s is %v now, %v", name, st.Mode(), err)
-		}
+		t.Run(name, func(t *testing.T) {
+			if st, err := os.Lstat(in(name)); err != nil || st.Mode()&kind == 0 {
+				t.Errorf("%s is %v now, %v", name, st.Mode(), err)
+			}
+		})
 	}
 
 	if list, err := filepath.Glob(in(".*-*")); err != nil || len(list) != 0 {

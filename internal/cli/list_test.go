@@ -43,28 +43,30 @@ func TestTableFits(t *testing.T) {
 		{80, []string{"…", "page-01"}, []string{"ROOT HASH", "GAPS", "FOR"}},
 		{20, []string{"…"}, []string{"ROOT HASH", "GAPS", "FOR"}},
 	} {
-		tab := made()
-		var b bytes.Buffer
-		if err := tab.write(&b, c.limit, true); err != nil {
-			t.Fatal(err)
-		}
-
-		for _, want := range append(c.has, "06h2jge24h0f2xps", "06h2jge24h0f2xpt", "slip-north", "2026-11-29 21:48",
-			"a host with �[31m") {
-			if !strings.Contains(b.String(), want) {
-				t.Errorf("at %d %q is not in\n%s", c.limit, want, b.String())
+		t.Run(fmt.Sprint(c.limit), func(t *testing.T) {
+			tab := made()
+			var b bytes.Buffer
+			if err := tab.write(&b, c.limit, true); err != nil {
+				t.Fatal(err)
 			}
-		}
 
-		if fmt.Sprint(tab.left) != fmt.Sprint(c.left) {
-			t.Errorf("at %d left out are %v, want %v", c.limit, tab.left, c.left)
-		}
-
-		for line := range strings.Lines(b.String()) {
-			if n := uniseg.StringWidth(strings.TrimSuffix(line, "\n")); c.limit > 70 && n > c.limit {
-				t.Errorf("at %d a line of %d: %s", c.limit, n, line)
+			for _, want := range append(c.has, "06h2jge24h0f2xps", "06h2jge24h0f2xpt", "slip-north", "2026-11-29 21:48",
+				"a host with �[31m") {
+				if !strings.Contains(b.String(), want) {
+					t.Errorf("at %d %q is not in\n%s", c.limit, want, b.String())
+				}
 			}
-		}
+
+			if fmt.Sprint(tab.left) != fmt.Sprint(c.left) {
+				t.Errorf("at %d left out are %v, want %v", c.limit, tab.left, c.left)
+			}
+
+			for line := range strings.Lines(b.String()) {
+				if n := uniseg.StringWidth(strings.TrimSuffix(line, "\n")); c.limit > 70 && n > c.limit {
+					t.Errorf("at %d a line of %d: %s", c.limit, n, line)
+				}
+			}
+		})
 	}
 }
 
@@ -270,33 +272,35 @@ func TestPager(t *testing.T) {
 		{"no-such-program", 5, "1\n2\n3\n4\n5\n"},
 		{"cat", 5, "1\n2\n3\n4\n5\n"},
 	} {
-		t.Setenv("PAGER", c.program)
-		f, err := os.Create(filepath.Join(t.TempDir(), "terminal"))
-		if err != nil {
-			t.Fatal(err)
-		}
-
-		ctx, enough := context.WithCancel(t.Context())
-		p := &pager{to: f, lines: 3, enough: enough}
-		for i := range c.lines {
-			if _, err := fmt.Fprintf(p, "%d\n", i+1); err != nil {
+		t.Run(c.program, func(t *testing.T) {
+			t.Setenv("PAGER", c.program)
+			f, err := os.Create(filepath.Join(t.TempDir(), "terminal"))
+			if err != nil {
 				t.Fatal(err)
 			}
-		}
 
-		left := c.want == "1\n"
-		if (ctx.Err() != nil) != left { // then nothing more is asked for
-			t.Errorf("%s: the command is told to end: %v", c.program, ctx.Err())
-		}
+			ctx, enough := context.WithCancel(t.Context())
+			p := &pager{to: f, lines: 3, enough: enough}
+			for i := range c.lines {
+				if _, err := fmt.Fprintf(p, "%d\n", i+1); err != nil {
+					t.Fatal(err)
+				}
+			}
 
-		if gone := p.finish(); gone != left {
-			t.Errorf("%s: whoever reads has left: %t", c.program, gone)
-		}
+			left := c.want == "1\n"
+			if (ctx.Err() != nil) != left { // then nothing more is asked for
+				t.Errorf("%s: the command is told to end: %v", c.program, ctx.Err())
+			}
 
-		f.Close()
-		if b, err := os.ReadFile(f.Name()); err != nil || string(b) != c.want {
-			t.Errorf("%s of %d: %q, %v", c.program, c.lines, b, err)
-		}
+			if gone := p.finish(); gone != left {
+				t.Errorf("%s: whoever reads has left: %t", c.program, gone)
+			}
+
+			f.Close()
+			if b, err := os.ReadFile(f.Name()); err != nil || string(b) != c.want {
+				t.Errorf("%s of %d: %q, %v", c.program, c.lines, b, err)
+			}
+		})
 	}
 }
 

@@ -45,10 +45,12 @@ func TestReplacedKeysBelongToTheService(t *testing.T) {
 	}
 
 	for _, what := range []string{"authority", "orders"} {
-		if out, err := try(t, "", "keys", "replace", what, "--data", data); err != nil ||
-			!strings.Contains(out, "Start the service again") {
-			t.Fatalf("%s: %q, %v", what, out, err)
-		}
+		t.Run(what, func(t *testing.T) {
+			if out, err := try(t, "", "keys", "replace", what, "--data", data); err != nil ||
+				!strings.Contains(out, "Start the service again") {
+				t.Fatalf("%s: %q, %v", what, out, err)
+			}
+		})
 	}
 
 	if _, err := try(t, "", "keys", "replace", "authority", "--data", data); err == nil { // and where it is refused
@@ -67,9 +69,11 @@ func TestReplacedKeysBelongToTheService(t *testing.T) {
 		"authority.key", "authority.pem", "authority-former.key", "authority-former.pem", "orders.key",
 		"succession.json", "secrets.key",
 	} {
-		if got := owner(filepath.Join(dir, f)); got != account {
-			t.Errorf("%s belongs to %d", f, got)
-		}
+		t.Run(f, func(t *testing.T) {
+			if got := owner(filepath.Join(dir, f)); got != account {
+				t.Errorf("%s belongs to %d", f, got)
+			}
+		})
 	}
 
 	if got := owner(secret); got != 0 {

@@ -96,11 +96,13 @@ func TestSettings(t *testing.T) {
 		{strings.Repeat("#", maxSettings+1), "more than", 0o600, nil},
 		{"", "IDLETALLY_KEEP_WEEKLY", 0o600, map[string]string{"IDLETALLY_KEEP_WEEKLY": "x"}},
 	} {
-		write(c.text, c.mode)
-		out, err := call(c.env)
-		if err == nil || !strings.Contains(err.Error(), c.says) || strings.Contains(out+err.Error(), "hush") {
-			t.Errorf("%.60q: %v\n%s", c.text, err, out)
-		}
+		t.Run(c.text, func(t *testing.T) {
+			write(c.text, c.mode)
+			out, err := call(c.env)
+			if err == nil || !strings.Contains(err.Error(), c.says) || strings.Contains(out+err.Error(), "hush") {
+				t.Errorf("%.60q: %v\n%s", c.text, err, out)
+			}
+		})
 	}
 
 	if err := os.Remove(file); err != nil {

@@ -27,19 +27,21 @@ func TestUsedWrongly(t *testing.T) {
 		{"host list --most 0", ""}, {"host list --most 3 --all", ""},
 		{"access holders", "want"}, {"path", ""}, {"version 1", "want"}, {"mode 0755 --nosuch", "--nosuch"},
 	} {
-		_, err := try(t, "", strings.Fields(c.argv)...)
-		if c.argv == "path" { // help
-			if err != nil {
-				t.Errorf("%s: %v", c.argv, err)
+		t.Run(c.argv, func(t *testing.T) {
+			_, err := try(t, "", strings.Fields(c.argv)...)
+			if c.argv == "path" { // help
+				if err != nil {
+					t.Errorf("%s: %v", c.argv, err)
+				}
+				return
 			}
-			continue
-		}
 
-		code := exitCode(err)
-		if err == nil || code != exitUsage && !errors.Is(err, errSignedOut) ||
-			!strings.Contains(fmt.Sprint(err), c.says) {
-			t.Errorf("%s: exit code %d, %v", c.argv, code, err)
-		}
+			code := exitCode(err)
+			if err == nil || code != exitUsage && !errors.Is(err, errSignedOut) ||
+				!strings.Contains(fmt.Sprint(err), c.says) {
+				t.Errorf("%s: exit code %d, %v", c.argv, code, err)
+			}
+		})
 	}
 }
 
@@ -61,17 +63,19 @@ func TestExitCodes(t *testing.T) {
 		{errSignedOut, exitFailed, "not-signed-in"},
 		{errors.New("x"), exitFailed, "failed"},
 	} {
-		exit := exitCode(c.err)
-		f := failureOf(c.err, exit)
-		if exit != c.exit || f.Code != c.code || f.Exit != exit ||
-			f.Detail == "" && !errors.As(c.err, new(*client.Problem)) ||
-			f.Title == "" && !errors.As(c.err, new(*client.Problem)) {
-			t.Errorf("%v: %d, %+v", c.err, exit, f)
-		}
+		t.Run(c.code, func(t *testing.T) {
+			exit := exitCode(c.err)
+			f := failureOf(c.err, exit)
+			if exit != c.exit || f.Code != c.code || f.Exit != exit ||
+				f.Detail == "" && !errors.As(c.err, new(*client.Problem)) ||
+				f.Title == "" && !errors.As(c.err, new(*client.Problem)) {
+				t.Errorf("%v: %d, %+v", c.err, exit, f)
+			}
 
-		if b, err := json.Marshal(f); err != nil || !strings.Contains(string(b), `"type"`) {
-			t.Errorf("%s, %v", b, err)
-		}
+			if b, err := json.Marshal(f); err != nil || !strings.Contains(string(b), `"type"`) {
+				t.Errorf("%s, %v", b, err)
+			}
+		})
 	}
 }
 
@@ -148,9 +152,11 @@ func TestProblems(t *testing.T) {
 	}
 
 	for status, code := range map[int]string{418: "cannot-do", 502: "failed", 400: "malformed"} {
-		if got := wire.ProblemOf(status, false); got.Code != code || !slices.Contains(wire.Problems, got) {
-			t.Errorf("%d: %+v", status, got)
-		}
+		t.Run(fmt.Sprint(status), func(t *testing.T) {
+			if got := wire.ProblemOf(status, false); got.Code != code || !slices.Contains(wire.Problems, got) {
+				t.Errorf("%d: %+v", status, got)
+			}
+		})
 	}
 }
 

@@ -35,11 +35,13 @@ func TestProblems(t *testing.T) {
 		`{"title":"Unprocessable","detail":"bad","errors":[{"message":"want a number","location":"query.limit"}]}`: "bad\n  want a number (query.limit)",
 		"plain words\n": "plain words",
 	} {
-		c := against(t, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404); fmt.Fprint(w, body) })
-		_, err := c.Plan(t.Context(), "x")
-		if Status(err) != 404 || err.Error() != want {
-			t.Errorf("%s: %v", body, err)
-		}
+		t.Run(body, func(t *testing.T) {
+			c := against(t, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(404); fmt.Fprint(w, body) })
+			_, err := c.Plan(t.Context(), "x")
+			if Status(err) != 404 || err.Error() != want {
+				t.Errorf("%s: %v", body, err)
+			}
+		})
 	}
 	if Status(errors.New("x")) != 0 || Status(nil) != 0 {
 		t.Error("errors of others have a status")
@@ -62,22 +64,24 @@ func TestAnswersThatBreakOff(t *testing.T) {
 			return fmt.Sprint(len(out.Items), out.Items[0].Name, out.Items[0].Tags), err
 		},
 	} {
-		keys = nil
-		c := against(t, func(w http.ResponseWriter, r *http.Request) {
-			keys = append(keys, r.Header.Get("Idempotency-Key"))
-			w.Header().Set("Content-Length", fmt.Sprint(len(whole)))
-			if n := len(keys); n < 4 {
-				fmt.Fprint(w, whole[:len(whole)*n/4])
-				panic(http.ErrAbortHandler)
+		t.Run(what, func(t *testing.T) {
+			keys = nil
+			c := against(t, func(w http.ResponseWriter, r *http.Request) {
+				keys = append(keys, r.Header.Get("Idempotency-Key"))
+				w.Header().Set("Content-Length", fmt.Sprint(len(whole)))
+				if n := len(keys); n < 4 {
+					fmt.Fprint(w, whole[:len(whole)*n/4])
+					panic(http.ErrAbortHandler)
+				}
+
+				fmt.Fprint(w, whole)
+			})
+
+			got, err := call(c)
+			if err != nil || got != "1skiff[a b]" || len(keys) != 4 || keys[0] != keys[3] {
+				t.Errorf("%s: %s, %v, keys %q", what, got, err, keys)
 			}
-
-			fmt.Fprint(w, whole)
 		})
-
-		got, err := call(c)
-		if err != nil || got != "1skiff[a b]" || len(keys) != 4 || keys[0] != keys[3] {
-			t.Errorf("%s: %s, %v, keys %q", what, got, err, keys)
-		}
 	}
 
 	c := against(t, func(http.ResponseWriter, *http.Request) {})

@@ -89,9 +89,11 @@ func TestListFor(t *testing.T) {
 		may      string
 		unopened bool
 	}{{"", true}, {"read", false}, {"read write", false}} {
-		if got := l.Items[i]; strings.Join(got.May, " ") != want.may || got.Unopened != want.unopened {
-			t.Errorf("%s: may %q, unopened %v; want %+v", got.Path, got.May, got.Unopened, want)
-		}
+		t.Run(want.may, func(t *testing.T) {
+			if got := l.Items[i]; strings.Join(got.May, " ") != want.may || got.Unopened != want.unopened {
+				t.Errorf("%s: may %q, unopened %v; want %+v", got.Path, got.May, got.Unopened, want)
+			}
+		})
 	}
 }
 
@@ -139,15 +141,18 @@ func TestDecide(t *testing.T) {
 		{"web", "nobodies", `no group "nobodies"`},
 		{"4294967295", "", "no account"},
 	} {
-		var joining []string
-		if c.group != "" {
-			joining = append(joining, c.group)
-		}
-		if _, err := Decide(t.Context(), world, c.account, "/srv/closed", nil, Suppose{Joining: joining}); !errors.Is(
-			err, ErrBad) ||
-			!strings.Contains(err.Error(), c.says) {
-			t.Errorf("%+v: %v", c, err)
-		}
+		t.Run(c.account, func(t *testing.T) {
+			var joining []string
+			if c.group != "" {
+				joining = append(joining, c.group)
+			}
+			if _, err := Decide(t.Context(), world, c.account, "/srv/closed", nil,
+				Suppose{Joining: joining}); !errors.Is(
+				err, ErrBad) ||
+				!strings.Contains(err.Error(), c.says) {
+				t.Errorf("%+v: %v", c, err)
+			}
+		})
 	}
 }
 
@@ -196,9 +201,11 @@ func TestCompare(t *testing.T) {
 	for _, w := range []string{
 		"subject u3", "/srv/web set ", "write: computed true (account entry), tried false (open: EACCES)",
 	} {
-		if !strings.Contains(p.Repeat, w) {
-			t.Errorf("%q is not in %s", w, p.Repeat)
-		}
+		t.Run(w, func(t *testing.T) {
+			if !strings.Contains(p.Repeat, w) {
+				t.Errorf("%q is not in %s", w, p.Repeat)
+			}
+		})
 	}
 
 	if p, err = Compare(wire.Origin{}, f, "web", tries[:1]); err != nil || p.Differ || p.Repeat != "" {
@@ -268,9 +275,11 @@ func TestCalculator(t *testing.T) {
 		"access list: character 1 ": func() error { _, err := Entries("x:", ""); return err },
 		"exact mode":                func() error { _, err := Mode(ModeAsk{Mode: "0", Limits: "g=r"}); return err },
 	} {
-		if err := f(); err == nil || !strings.Contains(err.Error(), what) {
-			t.Errorf("%v, want %q in it", err, what)
-		}
+		t.Run(what, func(t *testing.T) {
+			if err := f(); err == nil || !strings.Contains(err.Error(), what) {
+				t.Errorf("%v, want %q in it", err, what)
+			}
+		})
 	}
 }
 
@@ -306,10 +315,12 @@ func TestTwins(t *testing.T) {
 		Everyone: false,
 		"6":      true,
 	} {
-		j, err := Decide(t.Context(), quay, account, "/a", []access.Operation{access.Read}, Suppose{})
-		if err != nil || j.Answers[0].Allowed != want {
-			t.Errorf("%s: %+v, %v", account, j, err)
-		}
+		t.Run(account, func(t *testing.T) {
+			j, err := Decide(t.Context(), quay, account, "/a", []access.Operation{access.Read}, Suppose{})
+			if err != nil || j.Answers[0].Allowed != want {
+				t.Errorf("%s: %+v, %v", account, j, err)
+			}
+		})
 	}
 
 	if a, err := AccountOf(dir, "right"); err != nil || a.Name != "right" ||
@@ -351,8 +362,10 @@ func TestNobodyOfTheHost(t *testing.T) {
 		"purser": true, "1": true, "4711": true, "everyone": true,
 		"purser@saltmarsh.example": false, "OWNER@": false, "S-1-5-18": false, "administrators": false, "": false,
 	} {
-		if id, err := Find(d, name); (err == nil) != ok {
-			t.Errorf("%q is %q, %v", name, id, err)
-		}
+		t.Run(name, func(t *testing.T) {
+			if id, err := Find(d, name); (err == nil) != ok {
+				t.Errorf("%q is %q, %v", name, id, err)
+			}
+		})
 	}
 }

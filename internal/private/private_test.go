@@ -40,13 +40,15 @@ func TestOther(t *testing.T) {
 		{"O:SYD:(A;;WD;;;BU)", false, ntsd.NewSID(5, 32, 545), false, "who changes the list gets the rest"},
 		{"O:SYD:(D;;FA;;;WD)(A;;FA;;;BU)", false, ntsd.NewSID(5, 32, 545), false, "what denies is not counted on"},
 	} {
-		d, err := ntsd.ParseSDDL(c.sddl)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if who, found := other(d, self, c.secret); found == c.nobody || who != c.want {
-			t.Errorf("%s (%s): %s, %t", c.sddl, c.because, who, found)
-		}
+		t.Run(c.sddl, func(t *testing.T) {
+			d, err := ntsd.ParseSDDL(c.sddl)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if who, found := other(d, self, c.secret); found == c.nobody || who != c.want {
+				t.Errorf("%s (%s): %s, %t", c.sddl, c.because, who, found)
+			}
+		})
 	}
 }
 
@@ -66,40 +68,42 @@ func TestTheOnlyDoor(t *testing.T) {
 	for _, pattern := range []string{
 		"../agent/*.go", "../atomicfile/*.go", "../host/change/*.go", "../host/spool/*.go", "../cli/session.go",
 	} {
-		names, err := filepath.Glob(pattern)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for _, name := range names {
-			if strings.HasSuffix(name, "_test.go") {
-				continue
-			}
-
-			files++
-			set := token.NewFileSet()
-			f, err := parser.ParseFile(set, name, nil, 0)
+		t.Run(pattern, func(t *testing.T) {
+			names, err := filepath.Glob(pattern)
 			if err != nil {
 				t.Fatal(err)
 			}
+			for _, name := range names {
+				if strings.HasSuffix(name, "_test.go") {
+					continue
+				}
 
-			ast.Inspect(f, func(n ast.Node) bool {
-				call, ok := n.(*ast.CallExpr)
-				if !ok {
+				files++
+				set := token.NewFileSet()
+				f, err := parser.ParseFile(set, name, nil, 0)
+				if err != nil {
+					t.Fatal(err)
+				}
+
+				ast.Inspect(f, func(n ast.Node) bool {
+					call, ok := n.(*ast.CallExpr)
+					if !ok {
+						return true
+					}
+					fun, ok := call.Fun.(*ast.SelectorExpr)
+					if !ok {
+						return true
+					}
+
+					pkg, ok := fun.X.(*ast.Ident)
+					if ok && pkg.Name == "os" && (made[fun.Sel.Name] || fun.Sel.Name == "OpenFile" && creates(call)) {
+						t.Errorf("%s: os.%s: use package private", set.Position(call.Pos()), fun.Sel.Name)
+					}
+
 					return true
-				}
-				fun, ok := call.Fun.(*ast.SelectorExpr)
-				if !ok {
-					return true
-				}
-
-				pkg, ok := fun.X.(*ast.Ident)
-				if ok && pkg.Name == "os" && (made[fun.Sel.Name] || fun.Sel.Name == "OpenFile" && creates(call)) {
-					t.Errorf("%s: os.%s: use package private", set.Position(call.Pos()), fun.Sel.Name)
-				}
-
-				return true
-			})
-		}
+				})
+			}
+		})
 	}
 
 	if files < 20 {
@@ -150,9 +154,11 @@ func TestFiles(t *testing.T) {
 
 	name := filepath.Join(dir, "key")
 	for _, text := range []string{"a longer one", "short"} {
-		if err := WriteFile(name, []byte(text)); err != nil {
-			t.Fatal(err)
-		}
+		t.Run(text, func(t *testing.T) {
+			if err := WriteFile(name, []byte(text)); err != nil {
+				t.Fatal(err)
+			}
+		})
 	}
 
 	f, err := Open(name, os.O_WRONLY|os.O_APPEND)
@@ -204,8 +210,10 @@ func TestFiles(t *testing.T) {
 		temp.Name():                   true,
 		filepath.Join(dir, "nothing"): true,
 	} {
-		if err := Check(at, secret); err != nil {
-			t.Error(err)
-		}
+		t.Run(at, func(t *testing.T) {
+			if err := Check(at, secret); err != nil {
+				t.Error(err)
+			}
+		})
 	}
 }

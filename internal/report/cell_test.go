@@ -19,8 +19,10 @@ func TestCell(t *testing.T) {
 		"two\nlines":             "two\nlines",
 		"größe":                  "größe",
 	} {
-		if got := Cell(in); got != want {
-			t.Errorf("%q is written as %q, want %q", in, got, want)
-		}
+		t.Run(in, func(t *testing.T) {
+			if got := Cell(in); got != want {
+				t.Errorf("%q is written as %q, want %q", in, got, want)
+			}
+		})
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/xml"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -67,62 +68,64 @@ func TestNothingLooksWell(t *testing.T) {
 		verdict.Unread:   {mar(func(l *verdict.Look) { l.Unread = 2 })},
 		verdict.Drifted:  {mar(func(l *verdict.Look) { l.Findings = 2 })},
 	} {
-		d := judge(data(), []string{"slip-south"}, looks...)
-		d.Groups = nil
-		d.Reports = nil
-		if state != verdict.Never && state != verdict.Nowhere {
-			d.Reports = []wire.Report{
-				{
-					ID: "r2", Host: "slip-south", Created: at, Edition: 3, Findings: looks[0].Findings,
-					Unread: looks[0].Unread,
-				},
+		t.Run(fmt.Sprint(state), func(t *testing.T) {
+			d := judge(data(), []string{"slip-south"}, looks...)
+			d.Groups = nil
+			d.Reports = nil
+			if state != verdict.Never && state != verdict.Nowhere {
+				d.Reports = []wire.Report{
+					{
+						ID: "r2", Host: "slip-south", Created: at, Edition: 3, Findings: looks[0].Findings,
+						Unread: looks[0].Unread,
+					},
+				}
 			}
-		}
 
-		if state == verdict.Drifted {
-			d.Groups = []wire.Group{
-				{
-					ID: "g1", Report: "r2", Host: "slip-south", Rule: "all", Severity: "serious", Kind: "file",
-					Aspect: "mode", Declared: "0640", Found: "0777", Word: "opens", Count: 2, Folder: "/srv",
-					Example: "/srv/k",
-				},
+			if state == verdict.Drifted {
+				d.Groups = []wire.Group{
+					{
+						ID: "g1", Report: "r2", Host: "slip-south", Rule: "all", Severity: "serious", Kind: "file",
+						Aspect: "mode", Declared: "0640", Found: "0777", Word: "opens", Count: 2, Folder: "/srv",
+						Example: "/srv/k",
+					},
+				}
 			}
-		}
 
-		out := map[string]string{}
-		for _, f := range Formats {
-			b, err := f.Write(d)
-			if err != nil {
-				t.Fatal(err)
+			out := map[string]string{}
+			for _, f := range Formats {
+				b, err := f.Write(d)
+				if err != nil {
+					t.Fatal(err)
+				}
+				out[f.Name] = string(b)
 			}
-			out[f.Name] = string(b)
-		}
 
-		well := state == verdict.Declared
-		if says := strings.Contains(strings.ToLower(out["html"]), "as declared"); says != well ||
-			!strings.Contains(out["html"], `class="verdict `+string(state)) {
-			t.Errorf("%s: the page is\n%s", state, out["html"])
-		}
+			well := state == verdict.Declared
+			if says := strings.Contains(strings.ToLower(out["html"]), "as declared"); says != well ||
+				!strings.Contains(out["html"], `class="verdict `+string(state)) {
+				t.Errorf("%s: the page is\n%s", state, out["html"])
+			}
 
-		if rows := strings.Count(out["csv"], "\n") - 1; (rows == 0) != well {
-			t.Errorf("%s: %d rows\n%s", state, rows, out["csv"])
-		}
+			if rows := strings.Count(out["csv"], "\n") - 1; (rows == 0) != well {
+				t.Errorf("%s: %d rows\n%s", state, rows, out["csv"])
+			}
 
-		var suites junitSuites
-		if err := xml.Unmarshal([]byte(out["junit"]), &suites); err != nil || (suites.Failures == 0) != well ||
-			suites.Tests == 0 {
-			t.Errorf("%s, %v:\n%s", state, err, out["junit"])
-		}
+			var suites junitSuites
+			if err := xml.Unmarshal([]byte(out["junit"]), &suites); err != nil || (suites.Failures == 0) != well ||
+				suites.Tests == 0 {
+				t.Errorf("%s, %v:\n%s", state, err, out["junit"])
+			}
 
-		if says := strings.Contains(out["openmetrics"], `state="declared"} 1`); says != well {
-			t.Errorf("%s:\n%s", state, out["openmetrics"])
-		}
+			if says := strings.Contains(out["openmetrics"], `state="declared"} 1`); says != well {
+				t.Errorf("%s:\n%s", state, out["openmetrics"])
+			}
 
-		if state != verdict.Nowhere &&
-			!strings.Contains(out["openmetrics"],
-				`idletally_drift_state{application="ticketing",host="slip-south",state="`+string(state)+`"} 1`) {
-			t.Errorf("%s:\n%s", state, out["openmetrics"])
-		}
+			if state != verdict.Nowhere &&
+				!strings.Contains(out["openmetrics"],
+					`idletally_drift_state{application="ticketing",host="slip-south",state="`+string(state)+`"} 1`) {
+				t.Errorf("%s:\n%s", state, out["openmetrics"])
+			}
+		})
 	}
 }
 
@@ -148,15 +151,19 @@ func TestPage(t *testing.T) {
 		"1 of 3 hosts was never looked at; 1 has paths that could not be read; 1 has drifted; 1 is as declared.",
 		"u&#43;r",
 	} {
-		if !strings.Contains(p, want) {
-			t.Errorf("%q is not in the page", want)
-		}
+		t.Run(want, func(t *testing.T) {
+			if !strings.Contains(p, want) {
+				t.Errorf("%q is not in the page", want)
+			}
+		})
 	}
 
 	for _, not := range []string{"http://", "https://", "<script", "<i>", "ZgotmplZ"} {
-		if strings.Contains(p, not) {
-			t.Errorf("the page holds %q", not)
-		}
+		t.Run(not, func(t *testing.T) {
+			if strings.Contains(p, not) {
+				t.Errorf("the page holds %q", not)
+			}
+		})
 	}
 
 	// 0777 beside 0640: the owner's execute, the group's write and execute, and all three of others.
@@ -206,9 +213,11 @@ func TestOpenMetrics(t *testing.T) {
 		"# UNIT idletally_drift_compared_timestamp_seconds seconds\n",
 		"idletally_drift_compared_timestamp_seconds{application=\"ticketing\",host=\"slip-south\"} 1795599000\n",
 	} {
-		if !strings.Contains(m, want) {
-			t.Errorf("%q is not in\n%s", want, m)
-		}
+		t.Run(want, func(t *testing.T) {
+			if !strings.Contains(m, want) {
+				t.Errorf("%q is not in\n%s", want, m)
+			}
+		})
 	}
 
 	if !strings.HasSuffix(m, "# EOF\n") {

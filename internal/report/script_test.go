@@ -277,29 +277,31 @@ func TestScriptWhileFilesAreExchanged(t *testing.T) {
 	}()
 
 	for way, kept := range map[string]string{"do": filepath.Join(dir, "one")} {
-		out, err := exec.Command("/bin/sh", file, way, kept).CombinedOutput()
-		if err == nil || !strings.Contains(string(out), "another file lies there") {
-			t.Errorf("%v: %s", err, out)
-		}
-
-		changed := 0
-		close(stop)
-		<-stopped
-
-		for _, s := range steps {
-			if st, err := os.Lstat(s.Path); err == nil && st.Mode() == 0o664 {
-				changed++
+		t.Run(way, func(t *testing.T) {
+			out, err := exec.Command("/bin/sh", file, way, kept).CombinedOutput()
+			if err == nil || !strings.Contains(string(out), "another file lies there") {
+				t.Errorf("%v: %s", err, out)
 			}
-		}
 
-		var said int
-		if i := strings.LastIndex(string(out), " of 40 paths were seen"); i < 0 {
-			t.Fatalf("%s", out)
-		} else if _, err := fmt.Sscan(string(out[strings.LastIndexByte(string(out[:i]), '\n')+1:i]),
-			&said); err != nil ||
-			said > changed || said < 25 {
-			t.Errorf("it says %d, %d are changed: %v", said, changed, err)
-		}
+			changed := 0
+			close(stop)
+			<-stopped
+
+			for _, s := range steps {
+				if st, err := os.Lstat(s.Path); err == nil && st.Mode() == 0o664 {
+					changed++
+				}
+			}
+
+			var said int
+			if i := strings.LastIndex(string(out), " of 40 paths were seen"); i < 0 {
+				t.Fatalf("%s", out)
+			} else if _, err := fmt.Sscan(string(out[strings.LastIndexByte(string(out[:i]), '\n')+1:i]),
+				&said); err != nil ||
+				said > changed || said < 25 {
+				t.Errorf("it says %d, %d are changed: %v", said, changed, err)
+			}
+		})
 	}
 
 	if st, err := os.Stat(victim); err != nil || st.Mode() != 0o600 {

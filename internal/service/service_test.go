@@ -219,15 +219,17 @@ func TestMetricsAreBounded(t *testing.T) {
 				"/", "/metrics", "/api/v1/hosts", "/agent/v1/work", fmt.Sprintf("/api/v1/hosts/%d", i),
 				fmt.Sprintf("/%d", i), fmt.Sprintf("/agent/v1/%d", i),
 			} {
-				code := call(fmt.Sprintf("M%d%s", i, strings.Repeat("X", 500)), path)
-				if code != http.StatusMethodNotAllowed {
-					t.Fatalf("%s by a method that nobody knows: %d", path, code)
-				}
-				for _, method := range []string{
-					"GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS", "TRACE", "CONNECT",
-				} {
-					call(method, path)
-				}
+				t.Run(path, func(t *testing.T) {
+					code := call(fmt.Sprintf("M%d%s", i, strings.Repeat("X", 500)), path)
+					if code != http.StatusMethodNotAllowed {
+						t.Fatalf("%s by a method that nobody knows: %d", path, code)
+					}
+					for _, method := range []string{
+						"GET", "HEAD", "POST", "PUT", "DELETE", "PATCH", "OPTIONS", "TRACE", "CONNECT",
+					} {
+						call(method, path)
+					}
+				})
 			}
 		}
 	}
@@ -255,17 +257,20 @@ func TestAnswersOfAnyKind(t *testing.T) {
 		"/api/nosuch":    "not-found",
 		"/agent/nosuch":  "not-found",
 	} {
-		w := get("GET", path)
-		var p web.Refusal
-		err := json.Unmarshal(w.Body.Bytes(), &p)
-		if err != nil || p.Code != code || p.Type != "/api/problems#"+code || p.Status != w.Code ||
-			p.Title == "" || w.Header().Get("Content-Type") != "application/problem+json" {
-			t.Errorf("%s: %d %v, %s, %v", path, w.Code, w.Header(), w.Body, err)
-		}
+		t.Run(path, func(t *testing.T) {
+			w := get("GET", path)
+			var p web.Refusal
+			err := json.Unmarshal(w.Body.Bytes(), &p)
+			if err != nil || p.Code != code || p.Type != "/api/problems#"+code || p.Status != w.Code ||
+				p.Title == "" || w.Header().Get("Content-Type") != "application/problem+json" {
+				t.Errorf("%s: %d %v, %s, %v", path, w.Code, w.Header(), w.Body, err)
+			}
 
-		if challenge := w.Header().Get("WWW-Authenticate"); (w.Code == 401) != strings.HasPrefix(challenge, "Bearer ") {
-			t.Errorf("%s: %d, %q", path, w.Code, challenge)
-		}
+			if challenge := w.Header().Get("WWW-Authenticate"); (w.Code == 401) != strings.HasPrefix(challenge,
+				"Bearer ") {
+				t.Errorf("%s: %d, %q", path, w.Code, challenge)
+			}
+		})
 	}
 
 	if w := get("HEAD", "/healthz"); w.Code != 200 {

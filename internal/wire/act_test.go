@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"fmt"
 	"math"
 	"strings"
 	"testing"
@@ -16,9 +17,11 @@ func TestWho(t *testing.T) {
 		{Act{Command: "chmod", Account: "clerk-east"}, "clerk-east, chmod"},
 		{Act{Command: "chmod", Account: "root", Login: "clerk-east"}, "root (logged in as clerk-east), chmod"},
 	} {
-		if got := c.act.Who(); got != c.want {
-			t.Errorf("%+v: %q, want %q", c.act, got, c.want)
-		}
+		t.Run(c.want, func(t *testing.T) {
+			if got := c.act.Who(); got != c.want {
+				t.Errorf("%+v: %q, want %q", c.act, got, c.want)
+			}
+		})
 	}
 }
 
@@ -35,10 +38,12 @@ func TestSpeaks(t *testing.T) {
 		{Protocol + 5, Protocol + 1, "bring this program up to date"},
 		{OldestProtocol - 1, 0, "bring the agent up to date"},
 	} {
-		err := Speaks("the agent", "7", c.protocol, c.oldest)
-		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
-			t.Errorf("%d to %d: %v", c.oldest, c.protocol, err)
-		}
+		t.Run(c.says, func(t *testing.T) {
+			err := Speaks("the agent", "7", c.protocol, c.oldest)
+			if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
+				t.Errorf("%d to %d: %v", c.oldest, c.protocol, err)
+			}
+		})
 	}
 }
 
@@ -54,8 +59,10 @@ func TestAgo(t *testing.T) {
 		{math.MaxInt64, 36500 * 24 * time.Hour},
 		{1 << 34, 36500 * 24 * time.Hour},
 	} {
-		if got := Ago(c.seconds); got != c.want {
-			t.Errorf("%d seconds: %s", c.seconds, got)
-		}
+		t.Run(fmt.Sprint(c.seconds), func(t *testing.T) {
+			if got := Ago(c.seconds); got != c.want {
+				t.Errorf("%d seconds: %s", c.seconds, got)
+			}
+		})
 	}
 }

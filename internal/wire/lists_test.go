@@ -43,9 +43,11 @@ func TestLists(t *testing.T) {
 				empty + `},"any":` + empty + `,"bytes":null}`},
 		{Listing{}.Items, `[]`},
 	} {
-		if got, err := json.Marshal(WithLists(c.v)); err != nil || string(got) != c.want {
-			t.Errorf("%+v: %s, %v; want %s", c.v, got, err, c.want)
-		}
+		t.Run(c.want, func(t *testing.T) {
+			if got, err := json.Marshal(WithLists(c.v)); err != nil || string(got) != c.want {
+				t.Errorf("%+v: %s, %v; want %s", c.v, got, err, c.want)
+			}
+		})
 	}
 }
 

@@ -71,10 +71,12 @@ func TestParseGood(t *testing.T) {
 // A mode is octal however it is written.
 func TestOctalIsOctal(t *testing.T) {
 	for _, form := range []string{"0640", "640", `"0640"`, `"640"`, "0o640", "rw-r-----", "'0640'"} {
-		d, err := Parse([]byte(strings.Replace(good, "files: 0640", "files: "+form, 1)))
-		if err != nil || d.Rules[0].Files.String() != "0640" {
-			t.Errorf("%s: %v", form, err)
-		}
+		t.Run(form, func(t *testing.T) {
+			d, err := Parse([]byte(strings.Replace(good, "files: 0640", "files: "+form, 1)))
+			if err != nil || d.Rules[0].Files.String() != "0640" {
+				t.Errorf("%s: %v", form, err)
+			}
+		})
 	}
 }
 
@@ -105,15 +107,17 @@ func TestParseErrors(t *testing.T) {
 		{"nothing declared", "    files: \"0644\"\n    entries: [\"user:web:rX\"]\n    defaults: [\"user:web:r-x\"]\n",
 			"", "declares nothing"},
 	} {
-		text := strings.Replace(good, c.from, c.to, 1)
-		if text == good {
-			t.Fatalf("%s: the text did not change", c.name)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			text := strings.Replace(good, c.from, c.to, 1)
+			if text == good {
+				t.Fatalf("%s: the text did not change", c.name)
+			}
 
-		_, err := Parse([]byte(text))
-		if err == nil || !strings.Contains(err.Error(), c.want) {
-			t.Errorf("%s:\n got %v\nwant %s", c.name, err, c.want)
-		}
+			_, err := Parse([]byte(text))
+			if err == nil || !strings.Contains(err.Error(), c.want) {
+				t.Errorf("%s:\n got %v\nwant %s", c.name, err, c.want)
+			}
+		})
 	}
 }
 

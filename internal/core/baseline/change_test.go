@@ -70,19 +70,21 @@ func TestChanges(t *testing.T) {
 			"{paths: /srv/**, set: {owner: mate}}, {paths: /srv/**, where: {owner: mate}, set: {group: auditors}}",
 			"/srv/f", perm.File, plain(0o640), listed(2, 2, 0o640, nil, nil)},
 	} {
-		text := "changes: [" + c.text + "]"
-		changes, err := ParseChanges([]byte(text), []string{"/srv"}, nil)
-		if err != nil {
-			t.Errorf("%s: %v", c.name, err)
-			continue
-		}
+		t.Run(c.name, func(t *testing.T) {
+			text := "changes: [" + c.text + "]"
+			changes, err := ParseChanges([]byte(text), []string{"/srv"}, nil)
+			if err != nil {
+				t.Errorf("%s: %v", c.name, err)
+				return
+			}
 
-		maker, problems := changes.For(crewList)
-		got, err := maker.Change(c.path, perm.Found{Kind: c.kind, Set: c.found})
-		if err != nil || len(problems) > 0 || got != c.want {
-			t.Errorf("%s: %+v, want %+v; %v %v", c.name, perm.Describe(c.kind, got, crewList),
-				perm.Describe(c.kind, c.want, crewList), err, problems)
-		}
+			maker, problems := changes.For(crewList)
+			got, err := maker.Change(c.path, perm.Found{Kind: c.kind, Set: c.found})
+			if err != nil || len(problems) > 0 || got != c.want {
+				t.Errorf("%s: %+v, want %+v; %v %v", c.name, perm.Describe(c.kind, got, crewList),
+					perm.Describe(c.kind, c.want, crewList), err, problems)
+			}
+		})
 	}
 }
 
@@ -100,10 +102,12 @@ func TestChangesRefused(t *testing.T) {
 		"changes: [{paths: /srv/**, set: {entries: ['user:mate:q']}}]":              "entry",
 		"changes: [{paths: /srv/**, set: {entries: {without: ['user:mate:r--']}}}]": "want user:NAME",
 	} {
-		if _, err := ParseChanges([]byte(text), []string{"/srv"}, nil); err == nil ||
-			!strings.Contains(err.Error(), want) {
-			t.Errorf("%s: %v, want %q", text, err, want)
-		}
+		t.Run(text, func(t *testing.T) {
+			if _, err := ParseChanges([]byte(text), []string{"/srv"}, nil); err == nil ||
+				!strings.Contains(err.Error(), want) {
+				t.Errorf("%s: %v, want %q", text, err, want)
+			}
+		})
 	}
 
 	changes, err := ParseChanges([]byte("changes: [{paths: /srv/**, set: {owner: nobody-there}}]"), []string{"/srv"},

@@ -49,110 +49,117 @@ func differs(w *perm.Desired, k perm.Kind, found posix.State) string {
 
 func list(named ...posixacl.Entry) posixacl.List { return posixacl.Build(6, 4, 0, named, nil) }
 
+// wwwReads lets www-tickets read.
+var wwwReads = posixacl.Entry{Tag: posixacl.User, ID: 2, Perm: 4}
+
+// languageRows are what TestLanguage tries.
+var languageRows = []struct {
+	name  string
+	rules string
+	kind  perm.Kind
+	found posix.State
+	want  string
+}{
+	{"a limit kept", all + "    files: g+r,o-w\n", perm.File, posix.State{Mode: 0o645}, ""},
+	{"a limit broken", all + "    files: g+r,o-w\n", perm.File, posix.State{Mode: 0o602}, "mode g+r,o-w/0602"},
+	{"execute where it belongs", all + "    files: u=rwX,g=rX,o=\n", perm.File, posix.State{Mode: 0o740},
+		"mode u=rwX,g=rX,o=/0740"},
+	{"execute where it does not belong", all + "    files: u=rwX,g=rX,o=\n", perm.File, posix.State{Mode: 0o640},
+		""},
+	{"at least", all + "    entries: {at-least: [\"user:www-tickets:r\"]}\n", perm.File,
+		posix.State{Mode: 0o640, Access: list(posixacl.Entry{Tag: posixacl.User, ID: 2, Perm: 6})}, ""},
+	{"at least, missing", all + "    entries: {at-least: [\"user:www-tickets:r\"]}\n", perm.File,
+		posix.State{Mode: 0o640}, "entries at least user:www-tickets:r--/none"},
+	{"derived defaults", all + "    folders: 0750\n    entries: [\"user:www-tickets:rX\"]\n    defaults: derived\n",
+		perm.Folder,
+		posix.State{
+			Mode:   0o750,
+			Access: posixacl.Build(7, 5, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 5}}, nil),
+		},
+		"defaults user::rwx, user:www-tickets:r-x, group::r-x, mask::r-x, other::---/none"},
+	{"derived from a later rule's entries",
+		all +
+			"    folders: 0750\n    defaults: derived\n  - rule: e\n    paths: /srv/ticketing/**\n    entries: " +
+			"[\"user:www-tickets:rX\"]\n",
+		perm.Folder,
+		posix.State{
+			Mode:   0o750,
+			Access: posixacl.Build(7, 5, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 5}}, nil),
+		},
+		"defaults user::rwx, user:www-tickets:r-x, group::r-x, mask::r-x, other::---/none"},
+	{"programs only",
+		all +
+			"    files: 0640\n  - rule: p\n    paths: /srv/ticketing/**\n    only: [file, executable]\n    " +
+			"files: 0750\n",
+		perm.File, posix.State{Mode: 0o755}, "mode 0750/0755"},
+	{"no links to programs",
+		all +
+			"    owner: root\n  - rule: p\n    paths: /srv/ticketing/**\n    only: executable\n    owner: purser\n",
+		perm.Link, posix.State{Mode: 0o777}, ""},
+	{"nor to data",
+		all +
+			"    owner: root\n  - rule: p\n    paths: /srv/ticketing/**\n    only: not-executable\n    " +
+			"owner: purser\n",
+		perm.Link, posix.State{Mode: 0o777}, ""},
+	{"and no data",
+		all +
+			"    files: 0640\n  - rule: p\n    paths: /srv/ticketing/**\n    only: [file, executable]\n    " +
+			"files: 0750\n",
+		perm.File, posix.State{Mode: 0o644}, "mode 0640/0644"},
+	{"with entries only", all + "    only: with-entries\n    owner: root\n", perm.File,
+		posix.State{UID: 1, Mode: 0o640, Access: list(wwwReads)}, "owner root/purser"},
+	{"without entries", all + "    only: with-entries\n    owner: root\n", perm.File,
+		posix.State{UID: 1, Mode: 0o640}, ""},
+	{"links only", all + "    only: link\n    owner: root\n", perm.File, posix.State{UID: 1}, ""},
+	{"other kinds", all + "    only: other\n    owner: root\n", perm.Pipe, posix.State{UID: 1},
+		"owner root/purser"},
+	{"must not exist", all + "    exists: no\n", perm.File, posix.State{UID: 1}, "presence absent/there"},
+	{"capability", all + "    capability: cap_net_bind_service=ep\n", perm.File, posix.State{Mode: 0o755},
+		"capability cap_net_bind_service=ep/none"},
+	{"immutable", all + "    immutable: yes\n    append-only: no\n", perm.File, posix.State{Flags: perm.AppendOnly},
+		"flags immutable/append-only"},
+	{"a form", all + "    form: private-key\n", perm.File, posix.State{Mode: 0o400}, ""},
+	{"a form broken", all + "    form: private-key\n", perm.File, posix.State{Mode: 0o640, Access: list(wwwReads)},
+		"mode u+r,u-x,go-rwx/0640; entries none/user:www-tickets:r--"},
+	{"a form adjusted", all + "    form: private-key\n    files: 0440\n", perm.File, posix.State{Mode: 0o400},
+		"mode 0440/0400"},
+	{"any takes back",
+		all + "    owner: root\n    files: 0640\n  - rule: any\n    paths: /srv/ticketing/**\n    owner: any\n",
+		perm.File, posix.State{UID: 1, Mode: 0o600}, "mode 0640/0600"},
+	{"any mode of files",
+		all + "    files: 0640\n    folders: 0750\n  - rule: any\n    paths: /srv/ticketing/**\n    files: any\n",
+		perm.File, posix.State{Mode: 0o600}, ""},
+	{"and still of folders",
+		all + "    files: 0640\n    folders: 0750\n  - rule: any\n    paths: /srv/ticketing/**\n    files: any\n",
+		perm.Folder, posix.State{Mode: 0o700}, "mode 0750/0700"},
+	{"any entries",
+		all +
+			"    entries: none\n    defaults: derived\n  - rule: any\n    paths: /srv/ticketing/**\n    " +
+			"entries: any\n    defaults: any\n",
+		perm.Folder, posix.State{Mode: 0o640, Access: list(wwwReads), Default: list(wwwReads)}, ""},
+	{"any over a form", all + "    form: private-key\n    files: any\n", perm.File, posix.State{Mode: 0o644}, ""},
+	{"any flag",
+		all +
+			"    immutable: yes\n    append-only: yes\n  - rule: any\n    paths: /srv/ticketing/**\n    " +
+			"immutable: any\n",
+		perm.File, posix.State{}, "flags append-only/none"},
+	{"a later rule over any",
+		all + "    files: any\n  - rule: last\n    paths: /srv/ticketing/x\n    files: 0600\n", perm.File,
+		posix.State{Mode: 0o644}, "mode 0600/0644"},
+	{"a number", all + "    owner: 4711\n    group: 4712\n    entries: [\"user:4713:r\"]\n", perm.File,
+		posix.State{UID: 4711, GID: 4, Mode: 0o640}, "group 4712/4; entries user:4713:r--/none"},
+	{"a form for somebody", all + "    form: web-content\n    for: www-tickets\n", perm.File,
+		posix.State{Mode: 0o640}, "entries user:www-tickets:r--/none"},
+}
+
 func TestLanguage(t *testing.T) {
-	web := posixacl.Entry{Tag: posixacl.User, ID: 2, Perm: 4}
-	for _, c := range []struct {
-		name  string
-		rules string
-		kind  perm.Kind
-		found posix.State
-		want  string
-	}{
-		{"a limit kept", all + "    files: g+r,o-w\n", perm.File, posix.State{Mode: 0o645}, ""},
-		{"a limit broken", all + "    files: g+r,o-w\n", perm.File, posix.State{Mode: 0o602}, "mode g+r,o-w/0602"},
-		{"execute where it belongs", all + "    files: u=rwX,g=rX,o=\n", perm.File, posix.State{Mode: 0o740},
-			"mode u=rwX,g=rX,o=/0740"},
-		{"execute where it does not belong", all + "    files: u=rwX,g=rX,o=\n", perm.File, posix.State{Mode: 0o640},
-			""},
-		{"at least", all + "    entries: {at-least: [\"user:www-tickets:r\"]}\n", perm.File,
-			posix.State{Mode: 0o640, Access: list(posixacl.Entry{Tag: posixacl.User, ID: 2, Perm: 6})}, ""},
-		{"at least, missing", all + "    entries: {at-least: [\"user:www-tickets:r\"]}\n", perm.File,
-			posix.State{Mode: 0o640}, "entries at least user:www-tickets:r--/none"},
-		{"derived defaults", all + "    folders: 0750\n    entries: [\"user:www-tickets:rX\"]\n    defaults: derived\n",
-			perm.Folder,
-			posix.State{
-				Mode:   0o750,
-				Access: posixacl.Build(7, 5, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 5}}, nil),
-			},
-			"defaults user::rwx, user:www-tickets:r-x, group::r-x, mask::r-x, other::---/none"},
-		{"derived from a later rule's entries",
-			all +
-				"    folders: 0750\n    defaults: derived\n  - rule: e\n    paths: /srv/ticketing/**\n    entries: " +
-				"[\"user:www-tickets:rX\"]\n",
-			perm.Folder,
-			posix.State{
-				Mode:   0o750,
-				Access: posixacl.Build(7, 5, 0, posixacl.List{{Tag: posixacl.User, ID: 2, Perm: 5}}, nil),
-			},
-			"defaults user::rwx, user:www-tickets:r-x, group::r-x, mask::r-x, other::---/none"},
-		{"programs only",
-			all +
-				"    files: 0640\n  - rule: p\n    paths: /srv/ticketing/**\n    only: [file, executable]\n    " +
-				"files: 0750\n",
-			perm.File, posix.State{Mode: 0o755}, "mode 0750/0755"},
-		{"no links to programs",
-			all +
-				"    owner: root\n  - rule: p\n    paths: /srv/ticketing/**\n    only: executable\n    owner: purser\n",
-			perm.Link, posix.State{Mode: 0o777}, ""},
-		{"nor to data",
-			all +
-				"    owner: root\n  - rule: p\n    paths: /srv/ticketing/**\n    only: not-executable\n    " +
-				"owner: purser\n",
-			perm.Link, posix.State{Mode: 0o777}, ""},
-		{"and no data",
-			all +
-				"    files: 0640\n  - rule: p\n    paths: /srv/ticketing/**\n    only: [file, executable]\n    " +
-				"files: 0750\n",
-			perm.File, posix.State{Mode: 0o644}, "mode 0640/0644"},
-		{"with entries only", all + "    only: with-entries\n    owner: root\n", perm.File,
-			posix.State{UID: 1, Mode: 0o640, Access: list(web)}, "owner root/purser"},
-		{"without entries", all + "    only: with-entries\n    owner: root\n", perm.File,
-			posix.State{UID: 1, Mode: 0o640}, ""},
-		{"links only", all + "    only: link\n    owner: root\n", perm.File, posix.State{UID: 1}, ""},
-		{"other kinds", all + "    only: other\n    owner: root\n", perm.Pipe, posix.State{UID: 1},
-			"owner root/purser"},
-		{"must not exist", all + "    exists: no\n", perm.File, posix.State{UID: 1}, "presence absent/there"},
-		{"capability", all + "    capability: cap_net_bind_service=ep\n", perm.File, posix.State{Mode: 0o755},
-			"capability cap_net_bind_service=ep/none"},
-		{"immutable", all + "    immutable: yes\n    append-only: no\n", perm.File, posix.State{Flags: perm.AppendOnly},
-			"flags immutable/append-only"},
-		{"a form", all + "    form: private-key\n", perm.File, posix.State{Mode: 0o400}, ""},
-		{"a form broken", all + "    form: private-key\n", perm.File, posix.State{Mode: 0o640, Access: list(web)},
-			"mode u+r,u-x,go-rwx/0640; entries none/user:www-tickets:r--"},
-		{"a form adjusted", all + "    form: private-key\n    files: 0440\n", perm.File, posix.State{Mode: 0o400},
-			"mode 0440/0400"},
-		{"any takes back",
-			all + "    owner: root\n    files: 0640\n  - rule: any\n    paths: /srv/ticketing/**\n    owner: any\n",
-			perm.File, posix.State{UID: 1, Mode: 0o600}, "mode 0640/0600"},
-		{"any mode of files",
-			all + "    files: 0640\n    folders: 0750\n  - rule: any\n    paths: /srv/ticketing/**\n    files: any\n",
-			perm.File, posix.State{Mode: 0o600}, ""},
-		{"and still of folders",
-			all + "    files: 0640\n    folders: 0750\n  - rule: any\n    paths: /srv/ticketing/**\n    files: any\n",
-			perm.Folder, posix.State{Mode: 0o700}, "mode 0750/0700"},
-		{"any entries",
-			all +
-				"    entries: none\n    defaults: derived\n  - rule: any\n    paths: /srv/ticketing/**\n    " +
-				"entries: any\n    defaults: any\n",
-			perm.Folder, posix.State{Mode: 0o640, Access: list(web), Default: list(web)}, ""},
-		{"any over a form", all + "    form: private-key\n    files: any\n", perm.File, posix.State{Mode: 0o644}, ""},
-		{"any flag",
-			all +
-				"    immutable: yes\n    append-only: yes\n  - rule: any\n    paths: /srv/ticketing/**\n    " +
-				"immutable: any\n",
-			perm.File, posix.State{}, "flags append-only/none"},
-		{"a later rule over any",
-			all + "    files: any\n  - rule: last\n    paths: /srv/ticketing/x\n    files: 0600\n", perm.File,
-			posix.State{Mode: 0o644}, "mode 0600/0644"},
-		{"a number", all + "    owner: 4711\n    group: 4712\n    entries: [\"user:4713:r\"]\n", perm.File,
-			posix.State{UID: 4711, GID: 4, Mode: 0o640}, "group 4712/4; entries user:4713:r--/none"},
-		{"a form for somebody", all + "    form: web-content\n    for: www-tickets\n", perm.File,
-			posix.State{Mode: 0o640}, "entries user:www-tickets:r--/none"},
-	} {
-		w := want(t, with("", c.rules), Env{}, "/srv/ticketing/x", c.kind, c.found)
-		if got := differs(w, c.kind, c.found); got != c.want {
-			t.Errorf("%s: %q, want %q", c.name, got, c.want)
-		}
+	for _, c := range languageRows {
+		t.Run(c.name, func(t *testing.T) {
+			desired := want(t, with("", c.rules), Env{}, "/srv/ticketing/x", c.kind, c.found)
+			if got := differs(desired, c.kind, c.found); got != c.want {
+				t.Errorf("%s: %q, want %q", c.name, got, c.want)
+			}
+		})
 	}
 }
 
@@ -215,11 +222,13 @@ rules:
 		{Env{Host: "slip-south", Tags: []string{"old"}}, "/opt/ticketing", "root"},
 		{Env{Host: "skiff", Tags: []string{"old"}}, "/home/ticketing", "www-tickets"},
 	} {
-		d, err := ParseFor([]byte(text), c.env)
-		if err != nil || !d.Varies || d.Roots[0] != c.root || d.Accounts["web"] != c.web ||
-			d.Rules[0].Paths[0].Text != c.root+"/**" || d.Rules[0].Owner.Name != "purser" {
-			t.Errorf("%+v: %+v, %v", c.env, d, err)
-		}
+		t.Run(c.root, func(t *testing.T) {
+			d, err := ParseFor([]byte(text), c.env)
+			if err != nil || !d.Varies || d.Roots[0] != c.root || d.Accounts["web"] != c.web ||
+				d.Rules[0].Paths[0].Text != c.root+"/**" || d.Rules[0].Owner.Name != "purser" {
+				t.Errorf("%+v: %+v, %v", c.env, d, err)
+			}
+		})
 	}
 
 	bare := strings.Replace(text, "default: /srv/ticketing, ", "", 1)
@@ -290,10 +299,12 @@ func TestIncludes(t *testing.T) {
 		"round":     `leads in a circle: [ticketing round about round]`,
 		"ticketing": "leads in a circle", "broken": `included baseline broken, line 1: mode "0999"`,
 	} {
-		if _, err := ParseFor([]byte(with("include: "+name+"\n", all+"    owner: root\n")), env); err == nil ||
-			!strings.Contains(err.Error(), says) {
-			t.Errorf("%s: %v, want %q in it", name, err, says)
-		}
+		t.Run(name, func(t *testing.T) {
+			if _, err := ParseFor([]byte(with("include: "+name+"\n", all+"    owner: root\n")), env); err == nil ||
+				!strings.Contains(err.Error(), says) {
+				t.Errorf("%s: %v, want %q in it", name, err, says)
+			}
+		})
 	}
 
 	// Two ways to one baseline are one include, and a web of them is not walked again and again.
@@ -347,10 +358,12 @@ func TestLanguageErrors(t *testing.T) {
 		"without rights": {"", all + "    entries: {without: [\"user:root:r\"]}\n", "want user:NAME or group:NAME"},
 		"for whom":       {"", all + "    entries: [\"user:${for}:r\"]\n", "the rule does not say for whom"},
 	} {
-		_, err := Parse([]byte(with(c[0], c[1])))
-		if err == nil || !strings.Contains(err.Error(), c[2]) {
-			t.Errorf("%s: %v, want %q in it", name, err, c[2])
-		}
+		t.Run(name, func(t *testing.T) {
+			_, err := Parse([]byte(with(c[0], c[1])))
+			if err == nil || !strings.Contains(err.Error(), c[2]) {
+				t.Errorf("%s: %v, want %q in it", name, err, c[2])
+			}
+		})
 	}
 }
 
@@ -502,9 +515,11 @@ func TestFingerprint(t *testing.T) {
 		"title": "title: x\n" + base,
 	}
 	for what, text := range same {
-		if print(text, crew()) != print(base, crew()) {
-			t.Errorf("%s changes the fingerprint", what)
-		}
+		t.Run(what, func(t *testing.T) {
+			if print(text, crew()) != print(base, crew()) {
+				t.Errorf("%s changes the fingerprint", what)
+			}
+		})
 	}
 
 	seen := map[[32]byte]string{print(base, crew()): "the baseline"}

@@ -80,36 +80,38 @@ func TestShares(t *testing.T) {
 		{"/charts/drop", perm.Folder, "O:stokerD:AI(A;;0x1f0007;;;crew)(A;OICI;FR;;;stoker)", ""},
 		{"/charts/free/x", perm.File, "O:keepersD:AI(A;;FA;;;stoker)", ""},
 	} {
-		sddl := strings.NewReplacer("keepers", keepers.String(), "crew", crew.String(), "stoker",
-			stoker.String()).Replace(c.found)
-		d, err := ntsd.ParseSDDL(sddl)
-		if err != nil {
-			t.Fatal(err)
-		}
+		t.Run(c.path, func(t *testing.T) {
+			sddl := strings.NewReplacer("keepers", keepers.String(), "crew", crew.String(), "stoker",
+				stoker.String()).Replace(c.found)
+			d, err := ntsd.ParseSDDL(sddl)
+			if err != nil {
+				t.Fatal(err)
+			}
 
-		set, err := nt.SetOf(d)
-		if err != nil {
-			t.Fatal(err)
-		}
+			set, err := nt.SetOf(d)
+			if err != nil {
+				t.Fatal(err)
+			}
 
-		w := m.Desired(m.Root(c.path), c.kind, set)
-		var got []string
-		for _, x := range w.Differences(perm.Found{Kind: c.kind, Set: set}, dir) {
-			got = append(got, string(x.Aspect)+" "+x.Declared+"/"+x.Found)
-		}
+			w := m.Desired(m.Root(c.path), c.kind, set)
+			var got []string
+			for _, x := range w.Differences(perm.Found{Kind: c.kind, Set: set}, dir) {
+				got = append(got, string(x.Aspect)+" "+x.Declared+"/"+x.Found)
+			}
 
-		if s := strings.Join(got, "; "); s != c.diffs {
-			t.Errorf("%s %s:\n got %s\nwant %s", c.path, c.found, s, c.diffs)
-		}
+			if s := strings.Join(got, "; "); s != c.diffs {
+				t.Errorf("%s %s:\n got %s\nwant %s", c.path, c.found, s, c.diffs)
+			}
 
-		after, err := w.Apply(perm.Found{Kind: c.kind, Set: set})
-		if err != nil {
-			t.Fatal(err)
-		}
+			after, err := w.Apply(perm.Found{Kind: c.kind, Set: set})
+			if err != nil {
+				t.Fatal(err)
+			}
 
-		if left := w.Differences(perm.Found{Kind: c.kind, Set: after}, dir); len(left) > 0 {
-			t.Errorf("%s %s: mended there is still %+v", c.path, c.found, left)
-		}
+			if left := w.Differences(perm.Found{Kind: c.kind, Set: after}, dir); len(left) > 0 {
+				t.Errorf("%s %s: mended there is still %+v", c.path, c.found, left)
+			}
+		})
 	}
 
 	if w := m.Desired(m.Root("/charts"), perm.Folder, posix.State{Mode: 0o755}.Set()); w.Grants == nil {
@@ -128,12 +130,13 @@ func TestShareFaults(t *testing.T) {
 		`grants: {without: ["a:b"]}`:                       "cannot be an account's name",
 		`inherits: sometimes`:                              `want "from above" or "stopped"`,
 	} {
-		_, err := Parse([]byte("idletally: 1\napplication: a\nhosts: {names: [h]}\nroots: [/a]\nrules:\n  - rule: " +
-			"r\n    paths: /a/**\n    " +
-			bad + "\n"))
-		if err == nil || !strings.Contains(err.Error(), says) {
-			t.Errorf("%s: %v, want %q", bad, err, says)
-		}
+		t.Run(bad, func(t *testing.T) {
+			_, err := Parse([]byte("idletally: 1\napplication: a\nhosts: {names: [h]}\nroots: [/a]\n" +
+				"rules:\n  - rule: r\n    paths: /a/**\n    " + bad + "\n"))
+			if err == nil || !strings.Contains(err.Error(), says) {
+				t.Errorf("%s: %v, want %q", bad, err, says)
+			}
+		})
 	}
 
 	doc, err := Parse([]byte(
@@ -224,34 +227,36 @@ func TestWarnShares(t *testing.T) {
 			"", "", "", "",
 		},
 	} {
-		text := "idletally: 1\napplication: charts\nhosts: {names: [chartroom]}\nroots: " +
-			"[/charts]\nrules:\n  - rule: r\n" +
-			c.rule + "\n"
-		d, err := Parse([]byte(text))
-		if err != nil {
-			t.Fatalf("%v\n%s", err, text)
-		}
-
-		m, problems := Compile(d, dir)
-		if len(problems) > 0 {
-			t.Fatal(problems, text)
-		}
-
-		got, err := Warn(Facts{Matcher: m, Walk: walk})
-		if err != nil {
-			t.Fatal(err)
-		}
-
-		if c.about == "" {
-			if len(got) > 0 {
-				t.Errorf("%+v\n%s", got, c.rule)
+		t.Run(c.rule, func(t *testing.T) {
+			text := "idletally: 1\napplication: charts\nhosts: {names: [chartroom]}\nroots: " +
+				"[/charts]\nrules:\n  - rule: r\n" +
+				c.rule + "\n"
+			d, err := Parse([]byte(text))
+			if err != nil {
+				t.Fatalf("%v\n%s", err, text)
 			}
-			continue
-		}
 
-		if len(got) != 1 || got[0].About != c.about || !strings.Contains(got[0].Message, c.says) ||
-			got[0].Example != c.shows || !strings.Contains(got[0].Instead, c.write) {
-			t.Errorf("%s: %+v\n%s", c.about, got, c.rule)
-		}
+			m, problems := Compile(d, dir)
+			if len(problems) > 0 {
+				t.Fatal(problems, text)
+			}
+
+			got, err := Warn(Facts{Matcher: m, Walk: walk})
+			if err != nil {
+				t.Fatal(err)
+			}
+
+			if c.about == "" {
+				if len(got) > 0 {
+					t.Errorf("%+v\n%s", got, c.rule)
+				}
+				return
+			}
+
+			if len(got) != 1 || got[0].About != c.about || !strings.Contains(got[0].Message, c.says) ||
+				got[0].Example != c.shows || !strings.Contains(got[0].Instead, c.write) {
+				t.Errorf("%s: %+v\n%s", c.about, got, c.rule)
+			}
+		})
 	}
 }

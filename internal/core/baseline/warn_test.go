@@ -113,37 +113,39 @@ func TestWarn(t *testing.T) {
 		{"  - rule: run\n    paths: /srv/ticketing/**\n    files: 0750\n", ExecuteData, "8:12",
 			"of 3 files that this rule makes executable, 2 are none now", "/srv/ticketing/a", "u=rwX,g=rX,o="},
 	} {
-		d, err := Parse([]byte(with("", c.rules)))
-		if err != nil {
-			t.Fatalf("%v\n%s", err, c.rules)
-		}
-
-		m, problems := Compile(d, clerks())
-		if len(problems) > 0 {
-			t.Fatal(problems)
-		}
-
-		got, err := Warn(Facts{Matcher: m, Walk: tree(usual...)})
-		if err != nil {
-			t.Fatal(err)
-		}
-
-		if len(got) == 0 {
-			t.Errorf("%s: nothing\n%s", c.about, c.rules)
-			continue
-		}
-
-		for _, w := range got {
-			if w.About != c.about {
-				t.Errorf("%s: also %s: %s\n%s", c.about, w.About, w.Message, c.rules)
+		t.Run(c.rules, func(t *testing.T) {
+			d, err := Parse([]byte(with("", c.rules)))
+			if err != nil {
+				t.Fatalf("%v\n%s", err, c.rules)
 			}
-		}
 
-		if w := got[0]; w.Position.String() != c.at || !strings.Contains(w.Message, c.says) ||
-			w.Example != c.shows || !strings.Contains(w.Instead, c.write) {
-			t.Errorf("%s: %s %q, example %q, instead %q\n%s", c.about, w.Position, w.Message, w.Example, w.Instead,
-				c.rules)
-		}
+			m, problems := Compile(d, clerks())
+			if len(problems) > 0 {
+				t.Fatal(problems)
+			}
+
+			got, err := Warn(Facts{Matcher: m, Walk: tree(usual...)})
+			if err != nil {
+				t.Fatal(err)
+			}
+
+			if len(got) == 0 {
+				t.Errorf("%s: nothing\n%s", c.about, c.rules)
+				return
+			}
+
+			for _, w := range got {
+				if w.About != c.about {
+					t.Errorf("%s: also %s: %s\n%s", c.about, w.About, w.Message, c.rules)
+				}
+			}
+
+			if w := got[0]; w.Position.String() != c.at || !strings.Contains(w.Message, c.says) ||
+				w.Example != c.shows || !strings.Contains(w.Instead, c.write) {
+				t.Errorf("%s: %s %q, example %q, instead %q\n%s", c.about, w.Position, w.Message, w.Example, w.Instead,
+					c.rules)
+			}
+		})
 	}
 }
 

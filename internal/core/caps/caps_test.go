@@ -21,21 +21,27 @@ func ExampleText() {
 func TestText(t *testing.T) {
 	for _, name := range capNames {
 		for _, how := range []string{"=ep", "=p"} {
-			raw, err := Parse("cap_" + name + how)
-			if err != nil || Text(raw) != "cap_"+name+how {
-				t.Errorf("%s%s is written as %s, %v", name, how, Text(raw), err)
-			}
+			t.Run(how, func(t *testing.T) {
+				raw, err := Parse("cap_" + name + how)
+				if err != nil || Text(raw) != "cap_"+name+how {
+					t.Errorf("%s%s is written as %s, %v", name, how, Text(raw), err)
+				}
+			})
 		}
 	}
 	for raw, want := range map[string]string{"\x01\x02": "0102", "caps": "63617073"} {
-		if got := Text(raw); got != want {
-			t.Errorf("%x is written as %s", raw, got)
-		}
+		t.Run(raw, func(t *testing.T) {
+			if got := Text(raw); got != want {
+				t.Errorf("%x is written as %s", raw, got)
+			}
+		})
 	}
 	for _, bad := range []string{"", "cap_chown", "cap_sail=ep", "cap_chown=e", "=ep"} {
-		if _, err := Parse(bad); err == nil {
-			t.Errorf("%q was taken", bad)
-		}
+		t.Run(bad, func(t *testing.T) {
+			if _, err := Parse(bad); err == nil {
+				t.Errorf("%q was taken", bad)
+			}
+		})
 	}
 }
 

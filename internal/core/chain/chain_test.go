@@ -97,10 +97,12 @@ func TestBroken(t *testing.T) {
 		"no signature":    func(l []Line, h *Head) []Line { h.Signature = nil; return l },
 		"all of it taken": func(_ []Line, h *Head) []Line { return nil },
 	} {
-		h := head
-		if err := walk(change(slices.Clone(lines), &h), h, public); !errors.Is(err, ErrBroken) {
-			t.Errorf("%s: %v", what, err)
-		}
+		t.Run(what, func(t *testing.T) {
+			h := head
+			if err := walk(change(slices.Clone(lines), &h), h, public); !errors.Is(err, ErrBroken) {
+				t.Errorf("%s: %v", what, err)
+			}
+		})
 	}
 
 	b, err := json.Marshal(lines[3])

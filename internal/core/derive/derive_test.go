@@ -139,36 +139,35 @@ const everything = `- rule: everything
   capability: none`
 
 func TestDraft(t *testing.T) {
-	base := strings.Replace(everything, "\n  defaults", "\n  defaults", 1)
 	for _, c := range []struct {
 		name string
 		add  func(world)
 		want string
 	}{
-		{"all alike", func(world) {}, base},
+		{"all alike", func(world) {}, everything},
 		{"one exception", func(w world) { w.file("/srv/t/key", with(data, func(p *posix.State) { p.Mode = 0o600 })) },
-			base + "\n- rule: key\n  paths: /srv/t/key\n  files: 0600"},
+			everything + "\n- rule: key\n  paths: /srv/t/key\n  files: 0600"},
 		{"one ending", func(w world) {
 			for i := range 5 {
 				w.file(fmt.Sprintf("/srv/t/%d.key", i), with(data, func(p *posix.State) { p.Mode = 0o600; p.UID = 0 }))
 			}
-		}, base + "\n- rule: key\n  paths: /srv/t/*.key\n  only: file\n  owner: root\n  files: 0600"},
+		}, everything + "\n- rule: key\n  paths: /srv/t/*.key\n  only: file\n  owner: root\n  files: 0600"},
 		{"a folder of its own", func(w world) {
 			w.folder("/srv/t/bin", folder)
 			for i := range 5 {
 				w.file(fmt.Sprintf("/srv/t/bin/%d", i), program)
 			}
-		}, base + "\n- rule: bin\n  paths: /srv/t/bin/**\n  files: 0750"},
+		}, everything + "\n- rule: bin\n  paths: /srv/t/bin/**\n  files: 0750"},
 		{"programs among data", func(w world) {
 			for i := range 8 {
 				w.file(fmt.Sprintf("/srv/t/run%d", i), program)
 			}
-		}, strings.Replace(base, "files: 0640", `files: "u=rwX,g=rX,o="`, 1)},
+		}, strings.Replace(everything, "files: 0640", `files: "u=rwX,g=rX,o="`, 1)},
 		{"entries with execute for folders", func(w world) {
 			w.folder("/srv/t/site", site(folder))
 			w.folder("/srv/t/site/img", site(folder))
 			w.file("/srv/t/site/index.html", site(data))
-		}, strings.Replace(base, "defaults: none", "defaults: derived", 1) +
+		}, strings.Replace(everything, "defaults: none", "defaults: derived", 1) +
 			"\n- rule: site\n  paths: /srv/t/site/**\n  entries: [\"user:www-tickets:r-X\"]"},
 		{"siblings", func(w world) {
 			w.folder("/srv/t/piers", folder)
@@ -184,7 +183,7 @@ func TestDraft(t *testing.T) {
 					w.file(at+"/"+box+"/x", data)
 				}
 			}
-		}, base + "\n- rule: piers-in\n  paths: /srv/t/piers/*/in/**\n  folders: 2770"},
+		}, everything + "\n- rule: piers-in\n  paths: /srv/t/piers/*/in/**\n  folders: 2770"},
 		{"anywhere", func(w world) {
 			for _, at := range []string{"a", "b/c", "d/e/f"} {
 				path := "/srv/t"
@@ -197,26 +196,26 @@ func TestDraft(t *testing.T) {
 				w.file(path+"/tls.key", with(data, func(p *posix.State) { p.Mode = 0o400 }))
 				w.file(path+"/more", data)
 			}
-		}, base + "\n- rule: tls-key\n  paths: /srv/t/**/tls.key\n  files: 0400"},
+		}, everything + "\n- rule: tls-key\n  paths: /srv/t/**/tls.key\n  files: 0400"},
 		{"everybody's own", func(w world) {
 			w.folder("/srv/t/drop", with(folder, func(p *posix.State) { p.Mode = 0o1777 }))
 			for i := range 40 {
 				w.file(fmt.Sprintf("/srv/t/drop/%d", i), with(data, func(p *posix.State) { p.UID = uint32(100 + i) }))
 			}
-		}, base + "\n- rule: drop\n  paths: /srv/t/drop/**\n  owner: any\n  folders: 1777"},
+		}, everything + "\n- rule: drop\n  paths: /srv/t/drop/**\n  owner: any\n  folders: 1777"},
 		{"modes with something in common", func(w world) {
 			w.folder("/srv/t/feeds", folder)
 			for i := range 120 {
 				w.file(fmt.Sprintf("/srv/t/feeds/%d", i),
 					with(data, func(p *posix.State) { p.Mode = 0o600 | mode.Mode(i%8)<<3 }))
 			}
-		}, base + "\n- rule: feeds\n  paths: /srv/t/feeds/**\n  files: \"u+rw,u-xs,g-s,o-rwxt\""},
+		}, everything + "\n- rule: feeds\n  paths: /srv/t/feeds/**\n  files: \"u+rw,u-xs,g-s,o-rwxt\""},
 		{"names that need care", func(w world) {
 			w.file("/srv/t/a[1]*\\ \"x\"\n\xff", with(data, func(p *posix.State) { p.UID = 3 }))
 			w.file("/srv/t/b", with(data, func(p *posix.State) { p.GID = 4711 }))
 			w.file("/srv/t/c", with(data, func(p *posix.State) { p.UID = 4 }))
 			w.file("/srv/t/d", with(data, func(p *posix.State) { p.UID = 7 })) // another account is called 7
-		}, base +
+		}, everything +
 			"\n- rule: a-1-x\n  paths: \"/srv/t/a\\\\\\\\[1]\\\\\\\\*\\\\\\\\\\\\\\\\ \\\"x\\\"\\\\x0a\\\\xff\"\n  " +
 			"owner: \"3\"\n- rule: b\n  paths: /srv/t/b\n  group: \"4711\"\n- rule: c\n  paths: /srv/t/c\n  owner: " +
 			"\"4\"\n- rule: d\n  paths: /srv/t/d\n  owner: any"},
@@ -227,17 +226,18 @@ func TestDraft(t *testing.T) {
 				Set:  with(folder, func(p *posix.State) { p.Mode = 0o700 }).Set(),
 			}
 			w["/srv/t/gone"] = tree.Entry{Kind: perm.File, Gap: tree.Vanished}
-		}, base + "\n- rule: shut\n  paths: /srv/t/shut\n  folders: 0700"},
+		}, everything + "\n- rule: shut\n  paths: /srv/t/shut\n  folders: 0700"},
 		{"flags", func(w world) {
 			w.file("/srv/t/log", with(data, func(p *posix.State) { p.Flags = perm.AppendOnly }))
-		}, base + "\n  append-only: no\n- rule: log\n  paths: /srv/t/log\n  append-only: yes"},
+		}, everything + "\n  append-only: no\n- rule: log\n  paths: /srv/t/log\n  append-only: yes"},
 	} {
-		w := usual()
-		c.add(w)
-		d := derived(t, w.seen("slip-north", "/srv/t", crew()))
-		if got := body(d.Text); got != c.want {
-			t.Errorf("%s:\n%s\nwant:\n%s", c.name, got, c.want)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			w := usual()
+			c.add(w)
+			if got := body(derived(t, w.seen("slip-north", "/srv/t", crew())).Text); got != c.want {
+				t.Errorf("%s:\n%s\nwant:\n%s", c.name, got, c.want)
+			}
+		})
 	}
 }
 

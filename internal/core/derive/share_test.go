@@ -64,9 +64,11 @@ func TestDraftOfAShare(t *testing.T) {
 		`"allow keepers: full"`,
 		`"deny ` + twin.String() + `: delete; reaches here"`,
 	} {
-		if !strings.Contains(got.Text, want) {
-			t.Errorf("%s is not in\n%s", want, got.Text)
-		}
+		t.Run(want, func(t *testing.T) {
+			if !strings.Contains(got.Text, want) {
+				t.Errorf("%s is not in\n%s", want, got.Text)
+			}
+		})
 	}
 
 	if n := strings.Count(got.Text, "- rule:"); n > 5 {

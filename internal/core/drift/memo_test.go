@@ -174,17 +174,19 @@ func TestMemoChangesNothing(t *testing.T) {
 		"D:PAI(A;OICI;FA;;;WD)", "D:AI(A;OICIID;FA;;;WD)", "D:AI(A;OICI;FR;;;AU)(A;OICIID;FA;;;WD)",
 		"D:AI(A;ID;FA;;;WD)", "D:AI(A;OICIID;FR;;;AU)", "D:AI",
 	} {
-		d, err := ntsd.ParseSDDL("O:SYG:SY" + list)
-		if err != nil {
-			t.Fatal(err)
-		}
+		t.Run(list, func(t *testing.T) {
+			d, err := ntsd.ParseSDDL("O:SYG:SY" + list)
+			if err != nil {
+				t.Fatal(err)
+			}
 
-		set, err := nt.SetOf(d)
-		if err != nil {
-			t.Fatal(err)
-		}
+			set, err := nt.SetOf(d)
+			if err != nil {
+				t.Fatal(err)
+			}
 
-		shares.sets = append(shares.sets, set)
+			shares.sets = append(shares.sets, set)
+		})
 	}
 
 	dirs := []*perm.Directory{}

@@ -14,6 +14,15 @@ import (
 )
 
 // What a folder and a process make of a new path, and the cause that is told of it.
+// grown puts /srv with some entries into a source.
+func grown(src tree.Memory, folder posix.State, entries ...tree.Entry) tree.Hash {
+	below := src.Add(tree.Node{Entries: entries})
+	return src.Add(tree.Node{
+		Forest:  true,
+		Entries: []tree.Entry{{Name: "/srv", Kind: perm.Folder, Set: folder.Set(), Child: below}},
+	})
+}
+
 func TestNewcomers(t *testing.T) {
 	dir := (&perm.Directory{
 		Accounts: []perm.Account{
@@ -82,62 +91,55 @@ func TestNewcomers(t *testing.T) {
 		{"defaults not handed on", "    defaults: [\"user:www-tickets:r-x\"]\n", posix.State{Mode: 0o755}, perm.Folder,
 			purser, 0o777, 0o022, perm.AspectDefaults, "of the folder that it is made in", "defaults: derived"},
 	} {
-		doc, err := baseline.Parse([]byte(head + c.rules))
-		if err != nil {
-			t.Fatalf("%s: %v", c.name, err)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			doc, err := baseline.Parse([]byte(head + c.rules))
+			if err != nil {
+				t.Fatalf("%s: %v", c.name, err)
+			}
 
-		m, _ := baseline.Compile(doc, dir)
-		made, err := access.New(c.folder.Set(), c.kind, c.maker, access.Asked{Mode: c.asks, Umask: c.umask}, dir)
-		if err != nil {
-			t.Fatal(err)
-		}
+			m, _ := baseline.Compile(doc, dir)
+			made, err := access.New(c.folder.Set(), c.kind, c.maker, access.Asked{Mode: c.asks, Umask: c.umask}, dir)
+			if err != nil {
+				t.Fatal(err)
+			}
 
-		src := tree.Memory{}
-		grow := func(entries ...tree.Entry) tree.Hash {
-			return src.Add(tree.Node{
-				Forest: true,
-				Entries: []tree.Entry{
-					{Name: "/srv", Kind: perm.Folder, Set: c.folder.Set(), Child: src.Add(tree.Node{Entries: entries})},
-				},
+			src := tree.Memory{}
+			e := tree.Entry{Name: "new", Kind: c.kind, Set: made.Set}
+			if c.kind == perm.Folder {
+				e.Child = src.Add(tree.Node{})
+			}
+
+			before, now := grown(src, c.folder), grown(src, c.folder, e)
+			n, err := FindNewcomers(t.Context(), src, before, now)
+			if err != nil {
+				t.Fatal(err)
+			}
+
+			_, _, err = Compare(t.Context(), src, now, m, dir, nil, nil, Report{
+				Finding: func(f Finding) error { n.See(f); return nil },
+				Unread:  func(Unread) error { return nil },
 			})
-		}
+			if err != nil {
+				t.Fatal(err)
+			}
 
-		e := tree.Entry{Name: "new", Kind: c.kind, Set: made.Set}
-		if c.kind == perm.Folder {
-			e.Child = src.Add(tree.Node{})
-		}
+			causes, err := n.Causes(t.Context(), dir)
+			if err != nil || len(causes) != 1 {
+				t.Errorf("%s: %+v, %v", c.name, causes, err)
+				return
+			}
 
-		before, now := grow(), grow(e)
-		n, err := FindNewcomers(t.Context(), src, before, now)
-		if err != nil {
-			t.Fatal(err)
-		}
+			x := causes[0]
+			if x.Folder != "/srv" || x.Kind != c.kind || x.Aspect != c.aspect || x.Paths != 1 ||
+				x.Example != "/srv/new" || !strings.Contains(x.Why, c.why) || !strings.Contains(x.Instead, c.then) {
+				t.Errorf("%s: %+v", c.name, x)
+			}
 
-		_, _, err = Compare(t.Context(), src, now, m, dir, nil, nil, Report{
-			Finding: func(f Finding) error { n.See(f); return nil },
-			Unread:  func(Unread) error { return nil },
+			if n.Mended(x.Spot) || !n.Mended(Spot{"/srv", c.kind, perm.AspectPresence}) ||
+				n.Mended(Spot{"/srv/other", c.kind, c.aspect}) {
+				t.Errorf("%s: what is mended", c.name)
+			}
 		})
-		if err != nil {
-			t.Fatal(err)
-		}
-
-		causes, err := n.Causes(t.Context(), dir)
-		if err != nil || len(causes) != 1 {
-			t.Errorf("%s: %+v, %v", c.name, causes, err)
-			continue
-		}
-
-		x := causes[0]
-		if x.Folder != "/srv" || x.Kind != c.kind || x.Aspect != c.aspect || x.Paths != 1 ||
-			x.Example != "/srv/new" || !strings.Contains(x.Why, c.why) || !strings.Contains(x.Instead, c.then) {
-			t.Errorf("%s: %+v", c.name, x)
-		}
-
-		if n.Mended(x.Spot) || !n.Mended(Spot{"/srv", c.kind, perm.AspectPresence}) ||
-			n.Mended(Spot{"/srv/other", c.kind, c.aspect}) {
-			t.Errorf("%s: what is mended", c.name)
-		}
 	}
 }
 

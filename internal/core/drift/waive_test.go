@@ -34,9 +34,11 @@ func TestWaivers(t *testing.T) {
 		{"/srv/a*b", "all", perm.Folder, mode("0"), "one"},
 		{"/srv/aab", "all", perm.Folder, mode("0"), ""},
 	} {
-		if got := w.of(c.path, c.rule, c.kind, c.diff); got != c.want {
-			t.Errorf("%+v: %q", c, got)
-		}
+		t.Run(c.path, func(t *testing.T) {
+			if got := w.of(c.path, c.rule, c.kind, c.diff); got != c.want {
+				t.Errorf("%+v: %q", c, got)
+			}
+		})
 	}
 
 	if w, err := NewWaivers(nil); err != nil || w.of("/srv", "all", perm.File, mode("0")) != "" {
@@ -72,10 +74,13 @@ func TestWordsOfWaivers(t *testing.T) {
 		{"/four/a", "robert", "u1", "known"}, {"/four/b", "bob", "u2", ""},
 		{"/five/a", "bob", "u1", "any"}, {"/six/a", "bob", "u1", "any aspect"},
 	} {
-		got := w.of(c.path, "all", perm.File, &perm.Difference{Aspect: perm.AspectOwner, Found: c.found, Has: c.has})
-		if got != c.want {
-			t.Errorf("%s, found %s (%s): %q, want %q", c.path, c.found, c.has, got, c.want)
-		}
+		t.Run(c.path, func(t *testing.T) {
+			got := w.of(c.path, "all", perm.File, &perm.Difference{Aspect: perm.AspectOwner, Found: c.found,
+				Has: c.has})
+			if got != c.want {
+				t.Errorf("%s, found %s (%s): %q, want %q", c.path, c.found, c.has, got, c.want)
+			}
+		})
 	}
 	if got := w.Meant(); len(got) != 1 || got["words"] != "u1" {
 		t.Errorf("learnt is %v", got)

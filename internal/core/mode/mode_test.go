@@ -1,6 +1,7 @@
 package mode
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 )
@@ -16,13 +17,15 @@ func TestParseOctal(t *testing.T) {
 		{"", 0, "1 to 4 octal digits"}, {"648", 0, "character 3 is '8'"}, {"12345", 0, "1 to 4"},
 		{"-1", 0, "character 1"},
 	} {
-		got, err := ParseOctal(c.in)
-		if c.err == "" && (err != nil || got != c.want) {
-			t.Errorf("ParseOctal(%q) = %v, %v, want %v", c.in, got, err, c.want)
-		}
-		if c.err != "" && (err == nil || !strings.Contains(err.Error(), c.err)) {
-			t.Errorf("ParseOctal(%q) error %v, want %q in it", c.in, err, c.err)
-		}
+		t.Run(c.in, func(t *testing.T) {
+			got, err := ParseOctal(c.in)
+			if c.err == "" && (err != nil || got != c.want) {
+				t.Errorf("ParseOctal(%q) = %v, %v, want %v", c.in, got, err, c.want)
+			}
+			if c.err != "" && (err == nil || !strings.Contains(err.Error(), c.err)) {
+				t.Errorf("ParseOctal(%q) error %v, want %q in it", c.in, err, c.err)
+			}
+		})
 	}
 }
 
@@ -43,14 +46,18 @@ func TestLetters(t *testing.T) {
 		0o755: "rwxr-xr-x", 0o4755: "rwsr-xr-x", 0o4644: "rwSr--r--", 0o2750: "rwxr-s---",
 		0o2640: "rw-r-S---", 0o1777: "rwxrwxrwt", 0o1770: "rwxrwx--T",
 	} {
-		if got := m.Letters(); got != want {
-			t.Errorf("%v = %q, want %q", m, got, want)
-		}
+		t.Run(fmt.Sprint(m), func(t *testing.T) {
+			if got := m.Letters(); got != want {
+				t.Errorf("%v = %q, want %q", m, got, want)
+			}
+		})
 	}
 	for _, bad := range []string{"", "rwxr-xr-", "rwxrwxrws", "wrxr-xr-x", "rwtr-xr-x"} {
-		if m, err := ParseLetters(bad); err == nil {
-			t.Errorf("ParseLetters(%q) = %v, want an error", bad, m)
-		}
+		t.Run(bad, func(t *testing.T) {
+			if m, err := ParseLetters(bad); err == nil {
+				t.Errorf("ParseLetters(%q) = %v, want an error", bad, m)
+			}
+		})
 	}
 }
 

@@ -22,9 +22,11 @@ func TestParseChangeErrors(t *testing.T) {
 		"u+rg":   "character 4 is 'g'",
 		"u 0":    "character 2 is ' '",
 	} {
-		if _, err := ParseChange(in); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%q: %v, want %q", in, err, want)
-		}
+		t.Run(in, func(t *testing.T) {
+			if _, err := ParseChange(in); err == nil || !strings.Contains(err.Error(), want) {
+				t.Errorf("%q: %v, want %q", in, err, want)
+			}
+		})
 	}
 }
 
@@ -50,13 +52,15 @@ func TestApply(t *testing.T) {
 		{"go-rwx", 0o777, false, 0, 0o700},
 		{"u+r-w+x", 0o200, false, 0, 0o500},
 	} {
-		ch, err := ParseChange(c.change)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if got := ch.Apply(c.from, c.folder, c.umask); got != c.want {
-			t.Errorf("%s on %v: %v, want %v", c.change, c.from, got, c.want)
-		}
+		t.Run(c.change, func(t *testing.T) {
+			ch, err := ParseChange(c.change)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if got := ch.Apply(c.from, c.folder, c.umask); got != c.want {
+				t.Errorf("%s on %v: %v, want %v", c.change, c.from, got, c.want)
+			}
+		})
 	}
 }
 
@@ -104,25 +108,29 @@ func TestApplyAgainstSystem(t *testing.T) {
 		from := Mode(r.UintN(0o10000))
 		umask := []Mode{0, 0o022, 0o027, 0o077}[r.IntN(4)]
 		for path, isFolder := range map[string]bool{file: false, folder: true} {
-			if err := syscall.Chmod(path, uint32(from)); err != nil {
-				t.Fatal(err)
-			}
+			t.Run(path, func(t *testing.T) {
+				if err := syscall.Chmod(path, uint32(from)); err != nil {
+					t.Fatal(err)
+				}
 
-			cmd := exec.Command("/bin/sh", "-c", `umask "$1"; exec chmod -- "$2" "$3"`, "sh", umask.String(), text,
-				path)
-			if out, err := cmd.CombinedOutput(); err != nil && !strings.Contains(string(out), "new permissions are") {
-				t.Fatalf("chmod %s: %v %s", text, err, out)
-			}
+				cmd := exec.Command("/bin/sh", "-c", `umask "$1"; exec chmod -- "$2" "$3"`, "sh", umask.String(), text,
+					path)
+				if out, err := cmd.CombinedOutput(); err != nil &&
+					!strings.Contains(string(out), "new permissions are") {
+					t.Fatalf("chmod %s: %v %s", text, err, out)
+				}
 
-			var st syscall.Stat_t
-			if err := syscall.Stat(path, &st); err != nil {
-				t.Fatal(err)
-			}
+				var st syscall.Stat_t
+				if err := syscall.Stat(path, &st); err != nil {
+					t.Fatal(err)
+				}
 
-			if got, want := ch.Apply(from, isFolder, umask), Mode(st.Mode&0o7777); got != want {
-				t.Errorf("%s on %v, folder %v, umask %v: computed %v, the system made %v", text, from, isFolder, umask,
-					got, want)
-			}
+				if got, want := ch.Apply(from, isFolder, umask), Mode(st.Mode&0o7777); got != want {
+					t.Errorf("%s on %v, folder %v, umask %v: computed %v, the system made %v", text, from, isFolder,
+						umask,
+						got, want)
+				}
+			})
 		}
 
 		if t.Failed() {
@@ -156,9 +164,11 @@ func TestWordsAndArithmetic(t *testing.T) {
 		{0o1777, true, "only by their owner"},
 		{0o6755, false, "does so as its owner"},
 	} {
-		if got := strings.Join(c.m.Words(c.folder), " "); !strings.Contains(got, c.want) {
-			t.Errorf("%v: %q, want %q in it", c.m, got, c.want)
-		}
+		t.Run(c.want, func(t *testing.T) {
+			if got := strings.Join(c.m.Words(c.folder), " "); !strings.Contains(got, c.want) {
+				t.Errorf("%v: %q, want %q in it", c.m, got, c.want)
+			}
+		})
 	}
 
 	if got := strings.Join(Mode(0o2750).Arithmetic(), "; "); got != "special 2 = 2 (set-group-ID); owner 7 = 4 "+

@@ -22,19 +22,21 @@ func TestWanted(t *testing.T) {
 		{"go-rwx,u-x", 0o500, false, 0o400},
 		{"a-s", 0o6755, false, 0o755},
 	} {
-		w, err := ParseWanted(c.text)
-		if err != nil {
-			t.Errorf("%s: %v", c.text, err)
-			continue
-		}
+		t.Run(c.text, func(t *testing.T) {
+			w, err := ParseWanted(c.text)
+			if err != nil {
+				t.Errorf("%s: %v", c.text, err)
+				return
+			}
 
-		if got := w.Apply(c.m, c.folder); got != c.want {
-			t.Errorf("%s from %s: %s, want %s", c.text, c.m, got, c.want)
-		}
+			if got := w.Apply(c.m, c.folder); got != c.want {
+				t.Errorf("%s from %s: %s, want %s", c.text, c.m, got, c.want)
+			}
 
-		if back, err := ParseWanted(w.String()); err != nil || back.Apply(c.m, c.folder) != c.want {
-			t.Errorf("%s came back as %v, %v", c.text, back, err)
-		}
+			if back, err := ParseWanted(w.String()); err != nil || back.Apply(c.m, c.folder) != c.want {
+				t.Errorf("%s came back as %v, %v", c.text, back, err)
+			}
+		})
 	}
 
 	w, _ := ParseWanted("o-w,g+r")
@@ -46,9 +48,11 @@ func TestWanted(t *testing.T) {
 		"0698": "character 3 is '9'", "": "want 1 to 4", "+x": "a declaration has no umask",
 		"u=g,g=o,o=u": "contradicts itself", "rwz": "neither octal digits nor nine letters",
 	} {
-		if _, err := ParseWanted(s); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%q: %v, want %q in it", s, err, want)
-		}
+		t.Run(s, func(t *testing.T) {
+			if _, err := ParseWanted(s); err == nil || !strings.Contains(err.Error(), want) {
+				t.Errorf("%q: %v, want %q in it", s, err, want)
+			}
+		})
 	}
 }
 

@@ -2,6 +2,7 @@ package ntsd
 
 import (
 	"bytes"
+	"fmt"
 	"math/rand/v2"
 	"reflect"
 	"slices"
@@ -65,19 +66,21 @@ func TestSIDs(t *testing.T) {
 		{"S-1-0x100000000000-7", NewSID(0x100000000000, 7), ""},
 		{"S-1-5", NewSID(5), ""},
 	} {
-		got, err := ParseSID(c.text)
-		if err != nil || got != c.sid || got.String() != c.text {
-			t.Errorf("%s: %s, %v", c.text, got, err)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			got, err := ParseSID(c.text)
+			if err != nil || got != c.sid || got.String() != c.text {
+				t.Errorf("%s: %s, %v", c.text, got, err)
+			}
 
-		if name, _ := got.Known(); name != c.name {
-			t.Errorf("%s is called %q", c.text, name)
-		}
+			if name, _ := got.Known(); name != c.name {
+				t.Errorf("%s is called %q", c.text, name)
+			}
 
-		if back, n, err := SIDFromBytes([]byte(c.sid.Bytes() + "more")); err != nil || back != c.sid ||
-			n != len(c.sid.Bytes()) {
-			t.Errorf("%s from bytes: %s, %d, %v", c.text, back, n, err)
-		}
+			if back, n, err := SIDFromBytes([]byte(c.sid.Bytes() + "more")); err != nil || back != c.sid ||
+				n != len(c.sid.Bytes()) {
+				t.Errorf("%s from bytes: %s, %d, %v", c.text, back, n, err)
+			}
+		})
 	}
 
 	for _, bad := range []string{
@@ -90,9 +93,11 @@ func TestSIDs(t *testing.T) {
 		"S-1-5" + strings.Repeat("-1", 16),
 		"everyone",
 	} {
-		if _, err := ParseSID(bad); err == nil {
-			t.Errorf("%q was read", bad)
-		}
+		t.Run(bad, func(t *testing.T) {
+			if _, err := ParseSID(bad); err == nil {
+				t.Errorf("%q was read", bad)
+			}
+		})
 	}
 
 	if domain, rid, ok := NewSID(5, 21, 1, 2, 3, 1001).RID(); !ok || rid != 1001 || domain != NewSID(5, 21, 1, 2, 3) {
@@ -118,13 +123,15 @@ func TestWords(t *testing.T) {
 		{0, false, "nothing"},
 		{ace.GenericAll, false, "generic-all"},
 	} {
-		got := c.mask.Words(c.folder)
-		if got != c.want {
-			t.Errorf("%#x: %q, want %q", uint32(c.mask), got, c.want)
-		}
-		if back, err := ace.ParseMask(got); err != nil || back != c.mask {
-			t.Errorf("%q is read as %#x, %v; it was %#x", got, uint32(back), err, uint32(c.mask))
-		}
+		t.Run(c.want, func(t *testing.T) {
+			got := c.mask.Words(c.folder)
+			if got != c.want {
+				t.Errorf("%#x: %q, want %q", uint32(c.mask), got, c.want)
+			}
+			if back, err := ace.ParseMask(got); err != nil || back != c.mask {
+				t.Errorf("%q is read as %#x, %v; it was %#x", got, uint32(back), err, uint32(c.mask))
+			}
+		})
 	}
 
 	r := seeded.Rand(t)
@@ -178,9 +185,11 @@ func TestForms(t *testing.T) {
 		"D:(A;;GRSD;;;AU)":         {Entries: []Entry{{Mask: ace.GenericRead | ace.Delete, SID: Authenticated}}},
 		"D:AR(A;;RPWPDTLOCR;;;CO)": {Entries: []Entry{{Mask: 0x1f0, SID: CreatorOwner}}},
 	} {
-		if got, err := ParseSDDL(text); err != nil || !got.Equal(want) {
-			t.Errorf("%s is read as %+v, %v", text, got, err)
-		}
+		t.Run(text, func(t *testing.T) {
+			if got, err := ParseSDDL(text); err != nil || !got.Equal(want) {
+				t.Errorf("%s is read as %+v, %v", text, got, err)
+			}
+		})
 	}
 
 	for bad, says := range map[string]string{
@@ -189,10 +198,12 @@ func TestForms(t *testing.T) {
 		"D:(A;;FA;;;BA": "without its )", "S:": "system lists", "hello": "want O:", "D:(A;;0xfffffffff;;;BA)": "rights",
 		"D:(A;;FA;x;;BA)": "kinds of objects", "O:S-1-5-99999999999D:": "32 bits",
 	} {
-		if _, err := ParseSDDL(bad); err == nil || !strings.Contains(err.Error(), says) ||
-			!strings.Contains(err.Error(), "character") {
-			t.Errorf("%s: %v, want %q", bad, err, says)
-		}
+		t.Run(bad, func(t *testing.T) {
+			if _, err := ParseSDDL(bad); err == nil || !strings.Contains(err.Error(), says) ||
+				!strings.Contains(err.Error(), "character") {
+				t.Errorf("%s: %v, want %q", bad, err, says)
+			}
+		})
 	}
 }
 
@@ -327,15 +338,17 @@ func TestAccess(t *testing.T) {
 			map[ace.Mask]Verdict{ace.WriteOwner: {true, ByPrivilege, 0}}},
 		{"generic rights", sd("O:SYD:(A;;GR;;;WD)"), tc, ace.FileRead, nil},
 	} {
-		if got := c.d.Maximum(c.token); got != c.want {
-			t.Errorf("%s: %s, want %s", c.what, got.Words(true), c.want.Words(true))
-		}
-		got := c.d.Check(c.token, ace.Full)
-		for right, v := range c.by {
-			if got[right] != v {
-				t.Errorf("%s: %s is %+v, want %+v", c.what, right.Words(true), got[right], v)
+		t.Run(c.what, func(t *testing.T) {
+			if got := c.d.Maximum(c.token); got != c.want {
+				t.Errorf("%s: %s, want %s", c.what, got.Words(true), c.want.Words(true))
 			}
-		}
+			got := c.d.Check(c.token, ace.Full)
+			for right, v := range c.by {
+				if got[right] != v {
+					t.Errorf("%s: %s is %+v, want %+v", c.what, right.Words(true), got[right], v)
+				}
+			}
+		})
 	}
 
 	p := Place{
@@ -349,9 +362,11 @@ func TestAccess(t *testing.T) {
 		ace.WriteDAC:       {false, ByShare, 0},
 		ace.ReadData:       {},
 	} {
-		if got := p.Check(tc, ace.Full)[right]; got != v {
-			t.Errorf("%s on a share: %+v, want %+v", right.Words(false), got, v)
-		}
+		t.Run(fmt.Sprint(right), func(t *testing.T) {
+			if got := p.Check(tc, ace.Full)[right]; got != v {
+				t.Errorf("%s on a share: %+v, want %+v", right.Words(false), got, v)
+			}
+		})
 	}
 }
 
@@ -371,17 +386,21 @@ func TestInheritance(t *testing.T) {
 		{"generic rights", "D:AI(A;OICI;GR;;;WD)", "D:AI(A;ID;FR;;;WD)(A;OICIIOID;GR;;;WD)", "D:AI(A;ID;FR;;;WD)"},
 		{"nothing", "D:(A;;FA;;;BA)", "D:(A;;FA;;;SY)", "D:(A;;FA;;;SY)"},
 	} {
-		p, err := ParseSDDL(c.parent)
-		if err != nil {
-			t.Fatal(err)
-		}
-		for folder, want := range map[bool]string{true: c.folder, false: c.file} {
-			got := Child(&p, folder, owner, group, []Entry{{Mask: ace.Full, SID: System}})
-			got.Owner, got.Group = SID{}, SID{}
-			if text, _ := got.SDDL(); text != want {
-				t.Errorf("%s, folder %t: %s, want %s", c.what, folder, text, want)
+		t.Run(c.what, func(t *testing.T) {
+			p, err := ParseSDDL(c.parent)
+			if err != nil {
+				t.Fatal(err)
 			}
-		}
+			for folder, want := range map[bool]string{true: c.folder, false: c.file} {
+				t.Run(fmt.Sprint(folder), func(t *testing.T) {
+					got := Child(&p, folder, owner, group, []Entry{{Mask: ace.Full, SID: System}})
+					got.Owner, got.Group = SID{}, SID{}
+					if text, _ := got.SDDL(); text != want {
+						t.Errorf("%s, folder %t: %s, want %s", c.what, folder, text, want)
+					}
+				})
+			}
+		})
 	}
 
 	sd := func(text string) Descriptor {
@@ -403,9 +422,11 @@ func TestInheritance(t *testing.T) {
 		{"stopped, dropped", "D:P(A;;FA;;;SY)", Stop(&d, false)},
 		{"reset", "D:AI(A;OICIID;FR;;;BU)", Reset(&d, &parent, true)},
 	} {
-		if text, _ := c.got.SDDL(); text != c.want {
-			t.Errorf("%s: %s, want %s", c.what, text, c.want)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			if text, _ := c.got.SDDL(); text != c.want {
+				t.Errorf("%s: %s, want %s", c.what, text, c.want)
+			}
+		})
 	}
 
 	if p := Stop(&d, true); !Reinherit(&p, &parent, true).Equal(p) {
@@ -554,10 +575,12 @@ func TestReaches(t *testing.T) {
 		{"here, once", 0, "once goes with folders or files"},
 		{"here folders", 0, `"here folders" is nothing`},
 	} {
-		got, err := ace.ParseReach(c.text)
-		if c.why == "" && (err != nil || got != c.want) ||
-			c.why != "" && (err == nil || !strings.Contains(err.Error(), c.why)) {
-			t.Errorf("%q: %d, %v", c.text, got, err)
-		}
+		t.Run(c.text, func(t *testing.T) {
+			got, err := ace.ParseReach(c.text)
+			if c.why == "" && (err != nil || got != c.want) ||
+				c.why != "" && (err == nil || !strings.Contains(err.Error(), c.why)) {
+				t.Errorf("%q: %d, %v", c.text, got, err)
+			}
+		})
 	}
 }

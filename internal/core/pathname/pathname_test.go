@@ -22,15 +22,19 @@ func TestEscape(t *testing.T) {
 		"/zero\u200bwidth":      `/zero\xe2\x80\x8bwidth`,
 		"/replacement\ufffd ok": "/replacement\ufffd ok",
 	} {
-		if got := Escape(in); got != want {
-			t.Errorf("Escape(%q) = %q, want %q", in, got, want)
-		}
+		t.Run(in, func(t *testing.T) {
+			if got := Escape(in); got != want {
+				t.Errorf("Escape(%q) = %q, want %q", in, got, want)
+			}
+		})
 	}
 
 	for _, bad := range []string{`\`, `a\x1`, `\n`, `\xzz`} {
-		if got, err := Unescape(bad); err == nil {
-			t.Errorf("Unescape(%q) = %q, want an error", bad, got)
-		}
+		t.Run(bad, func(t *testing.T) {
+			if got, err := Unescape(bad); err == nil {
+				t.Errorf("Unescape(%q) = %q, want an error", bad, got)
+			}
+		})
 	}
 }
 
@@ -55,10 +59,12 @@ func TestCheck(t *testing.T) {
 		"": "not absolute", "srv": "not absolute", "/srv/": "empty part", "/srv//app": "empty part",
 		"/srv/../etc": `".."`, "/./a": `"."`, "/a\x00b": "NUL", "/" + strings.Repeat("n", 256): "256 bytes",
 	} {
-		err := Check(p)
-		if (want == "") != (err == nil) || err != nil && !strings.Contains(err.Error(), want) {
-			t.Errorf("Check(%q) = %v, want %q", p, err, want)
-		}
+		t.Run(p, func(t *testing.T) {
+			err := Check(p)
+			if (want == "") != (err == nil) || err != nil && !strings.Contains(err.Error(), want) {
+				t.Errorf("Check(%q) = %v, want %q", p, err, want)
+			}
+		})
 	}
 }
 
@@ -77,9 +83,11 @@ func TestUnder(t *testing.T) {
 		p, folder string
 		want      bool
 	}{{"/a", "/a", true}, {"/a/b", "/a", true}, {"/ab", "/a", false}, {"/x", "/", true}, {"/", "/a", false}} {
-		if got := Under(c.p, c.folder); got != c.want {
-			t.Errorf("Under(%q, %q) = %v", c.p, c.folder, got)
-		}
+		t.Run(c.p, func(t *testing.T) {
+			if got := Under(c.p, c.folder); got != c.want {
+				t.Errorf("Under(%q, %q) = %v", c.p, c.folder, got)
+			}
+		})
 	}
 }
 
@@ -88,12 +96,14 @@ func TestWiden(t *testing.T) {
 		{"/a/b", "/a/b/c", "/a/b"}, {"/a/b", "/a/b", "/a/b"}, {"/a/b", "/a/bc", "/a"}, {"/a/b", "/a/c/d", "/a"},
 		{"/a/b", "/x", "/"}, {"/", "/x", "/"},
 	} {
-		if got := Widen(c.folder, c.p); got != c.want {
-			t.Errorf("Widen(%q, %q) = %q, want %q", c.folder, c.p, got, c.want)
-		}
-		if got := Widen(Path(c.folder), []byte(c.p)); string(got) != c.want {
-			t.Errorf("Widen(%q, bytes of %q) = %q, want %q", c.folder, c.p, got, c.want)
-		}
+		t.Run(c.folder, func(t *testing.T) {
+			if got := Widen(c.folder, c.p); got != c.want {
+				t.Errorf("Widen(%q, %q) = %q, want %q", c.folder, c.p, got, c.want)
+			}
+			if got := Widen(Path(c.folder), []byte(c.p)); string(got) != c.want {
+				t.Errorf("Widen(%q, bytes of %q) = %q, want %q", c.folder, c.p, got, c.want)
+			}
+		})
 	}
 
 	folder, path := Path("/srv/a/folder/that/is/longer/than/a/small/buffer"),

@@ -78,21 +78,23 @@ func TestCautions(t *testing.T) {
 		{"a group gains", perm.File, owned(1, 0o640), owned(1, 0o640, auditors), "joining"},
 		{"a link", perm.Link, owned(1, 0o777), owned(2, 0o777), ""},
 	} {
-		var got []string
-		for _, x := range check(t, nil, Step{Path: "/srv/x", Kind: c.kind, Before: c.a, After: c.b}) {
-			k := x.Kind
-			if x.Grave {
-				k = strings.ToUpper(k)
-			}
+		t.Run(c.name, func(t *testing.T) {
+			var got []string
+			for _, x := range check(t, nil, Step{Path: "/srv/x", Kind: c.kind, Before: c.a, After: c.b}) {
+				k := x.Kind
+				if x.Grave {
+					k = strings.ToUpper(k)
+				}
 
-			got = append(got, k)
-			if x.Instead == "" || x.Text == "" || x.ID == "" || x.Count != 1 || x.Example != "/srv/x" {
-				t.Errorf("%s: %+v", c.name, x)
+				got = append(got, k)
+				if x.Instead == "" || x.Text == "" || x.ID == "" || x.Count != 1 || x.Example != "/srv/x" {
+					t.Errorf("%s: %+v", c.name, x)
+				}
 			}
-		}
-		if s := strings.Join(got, " "); s != c.kinds {
-			t.Errorf("%s: %q, want %q", c.name, s, c.kinds)
-		}
+			if s := strings.Join(got, " "); s != c.kinds {
+				t.Errorf("%s: %q, want %q", c.name, s, c.kinds)
+			}
+		})
 	}
 }
 
@@ -146,18 +148,20 @@ func TestWayToNothing(t *testing.T) {
 		// nothing is left for it there
 		{[]Step{closing, {Path: "/srv/b", Kind: perm.File, Before: inside["/srv/b"], After: owned(1, 0o640)}}, 0},
 	} {
-		got, err := c.Check(func(visit func(Step) error) error {
-			for _, s := range x.steps {
-				if err := visit(s); err != nil {
-					return err
+		t.Run(fmt.Sprint(x.steps), func(t *testing.T) {
+			got, err := c.Check(func(visit func(Step) error) error {
+				for _, s := range x.steps {
+					if err := visit(s); err != nil {
+						return err
+					}
 				}
+				return nil
+			})
+			if err != nil ||
+				len(slices.DeleteFunc(got, func(c Caution) bool { return c.Kind != perm.CautionWay })) != x.want {
+				t.Errorf("%d steps: %+v, %v", len(x.steps), got, err)
 			}
-			return nil
 		})
-		if err != nil ||
-			len(slices.DeleteFunc(got, func(c Caution) bool { return c.Kind != perm.CautionWay })) != x.want {
-			t.Errorf("%d steps: %+v, %v", len(x.steps), got, err)
-		}
 	}
 }
 
@@ -184,29 +188,31 @@ func TestExchangersAreNamed(t *testing.T) {
 		{"several", owned(0, 0o757), owned(1, 0o755), owned(1, 0o755),
 			"; it could have been put there by everyone, purser"},
 	} {
-		way := func(path string) (access.Way, error) {
-			folder := func(path string, s perm.Set) access.Place {
-				return access.Place{Path: pathname.Path(path), Kind: perm.Folder, Set: s}
+		t.Run(c.name, func(t *testing.T) {
+			way := func(path string) (access.Way, error) {
+				folder := func(path string, s perm.Set) access.Place {
+					return access.Place{Path: pathname.Path(path), Kind: perm.Folder, Set: s}
+				}
+				return access.Way{
+					folder("/", owned(0, 0o755)),
+					folder(top, c.srv),
+					folder("/srv/crew", c.crew),
+					folder(above, c.bin),
+					{Path: pathname.Path(path), Kind: perm.File, Set: owned(0, 0o755)},
+				}, nil
 			}
-			return access.Way{
-				folder("/", owned(0, 0o755)),
-				folder(top, c.srv),
-				folder("/srv/crew", c.crew),
-				folder(above, c.bin),
-				{Path: pathname.Path(path), Kind: perm.File, Set: owned(0, 0o755)},
-			}, nil
-		}
 
-		got := check(t, way, Step{Path: mine, Kind: perm.File, Before: owned(0, 0o755), After: owned(0, 0o4755)})
-		at := slices.IndexFunc(got, func(c Caution) bool { return c.Kind == perm.CautionPower })
-		if at < 0 || !got[at].Grave {
-			t.Errorf("%s: %+v", c.name, got)
-			continue
-		}
+			got := check(t, way, Step{Path: mine, Kind: perm.File, Before: owned(0, 0o755), After: owned(0, 0o4755)})
+			at := slices.IndexFunc(got, func(c Caution) bool { return c.Kind == perm.CautionPower })
+			if at < 0 || !got[at].Grave {
+				t.Errorf("%s: %+v", c.name, got)
+				return
+			}
 
-		if _, others, _ := strings.Cut(got[at].Text, "what is in it"); others != c.want {
-			t.Errorf("%s: %q, want %q", c.name, got[at].Text, c.want)
-		}
+			if _, others, _ := strings.Cut(got[at].Text, "what is in it"); others != c.want {
+				t.Errorf("%s: %q, want %q", c.name, got[at].Text, c.want)
+			}
+		})
 	}
 
 	nobody := func(string) (access.Way, error) { return nil, nil }
@@ -233,28 +239,30 @@ func TestUnidentifiedSteps(t *testing.T) {
 			Step{Before: owned(0, 0o600), After: owned(0, 0o640), File: Identity{Inode: 7}}, false, true},
 		{"a folder that nobody read", perm.Set{}, Step{Before: owned(0, 0o600), After: owned(0, 0o640)}, true, false},
 	} {
-		c.step.Path, c.step.Kind = "/srv/keys/a", perm.File
-		k := Checker{Host: "slip", Names: harbour, Identified: true, Way: func(path string) (access.Way, error) {
-			return access.Way{
-				{Path: "/", Kind: perm.Folder, Set: owned(0, 0o755)},
-				{Path: "/srv/keys", Kind: perm.Folder, Set: c.folder},
-				{Path: pathname.Path(path), Kind: perm.File, Set: c.step.Before},
-			}, nil
-		}}
+		t.Run(c.name, func(t *testing.T) {
+			c.step.Path, c.step.Kind = "/srv/keys/a", perm.File
+			k := Checker{Host: "slip", Names: harbour, Identified: true, Way: func(path string) (access.Way, error) {
+				return access.Way{
+					{Path: "/", Kind: perm.Folder, Set: owned(0, 0o755)},
+					{Path: "/srv/keys", Kind: perm.Folder, Set: c.folder},
+					{Path: pathname.Path(path), Kind: perm.File, Set: c.step.Before},
+				}, nil
+			}}
 
-		got, err := k.Check(func(visit func(Step) error) error { return visit(c.step) })
-		if err != nil {
-			t.Fatal(err)
-		}
+			got, err := k.Check(func(visit func(Step) error) error { return visit(c.step) })
+			if err != nil {
+				t.Fatal(err)
+			}
 
-		got = slices.DeleteFunc(got, func(c Caution) bool { return c.Kind != perm.CautionFiles })
-		if len(got) == 0 != c.none ||
-			!c.none &&
-				(got[0].Grave != c.grave ||
-					strings.Contains(got[0].Text, "put there by purser") != (c.grave && !c.folder.IsZero()) ||
-					strings.Contains(got[0].Text, "put it there is not known") != c.folder.IsZero()) {
-			t.Errorf("%s: %+v", c.name, got)
-		}
+			got = slices.DeleteFunc(got, func(c Caution) bool { return c.Kind != perm.CautionFiles })
+			if len(got) == 0 != c.none ||
+				!c.none &&
+					(got[0].Grave != c.grave ||
+						strings.Contains(got[0].Text, "put there by purser") != (c.grave && !c.folder.IsZero()) ||
+						strings.Contains(got[0].Text, "put it there is not known") != c.folder.IsZero()) {
+				t.Errorf("%s: %+v", c.name, got)
+			}
+		})
 	}
 }
 

@@ -3,6 +3,7 @@ package plan
 import (
 	"bytes"
 	"crypto/ed25519"
+	"fmt"
 	"reflect"
 	"strings"
 	"testing"
@@ -43,9 +44,11 @@ func TestChunk(t *testing.T) {
 		"dots":     {EncodeChunk(steps("/srv/../etc/shadow")), `".."`},
 		"relative": {EncodeChunk(steps("etc")), "not absolute"},
 	} {
-		if _, err := DecodeChunk(c.b); err == nil || !strings.Contains(err.Error(), c.want) {
-			t.Errorf("%s: %v, want %q", name, err, c.want)
-		}
+		t.Run(name, func(t *testing.T) {
+			if _, err := DecodeChunk(c.b); err == nil || !strings.Contains(err.Error(), c.want) {
+				t.Errorf("%s: %v, want %q", name, err, c.want)
+			}
+		})
 	}
 
 	if _, err := CheckChunk(b, tree.Sum(b), []string{"/other"}); err == nil {
@@ -105,9 +108,11 @@ func TestIdentity(t *testing.T) {
 		{Identity{Inode: 1, Born: 5}, Identity{Inode: 1}, true},
 		{Identity{Inode: 1, Born: 5}, Identity{}, false},
 	} {
-		if got := c.meant.Is(c.found); got != c.want {
-			t.Errorf("%+v is %+v: %t", c.meant, c.found, got)
-		}
+		t.Run(fmt.Sprint(c.meant), func(t *testing.T) {
+			if got := c.meant.Is(c.found); got != c.want {
+				t.Errorf("%+v is %+v: %t", c.meant, c.found, got)
+			}
+		})
 	}
 }
 
@@ -159,11 +164,13 @@ func TestVerify(t *testing.T) {
 		{"altered plan", good, key, bytes.Replace(m.Bytes(), []byte("/srv"), []byte("/etc"), 1), "slip-north",
 			"not the one"},
 	} {
-		order, sig := c.order.Sign(c.key)
-		_, _, err := Verify(pub, order, sig, c.manifest, c.host, now)
-		if (c.want == "") != (err == nil) || err != nil && !strings.Contains(err.Error(), c.want) {
-			t.Errorf("%s: %v, want %q", c.name, err, c.want)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			order, sig := c.order.Sign(c.key)
+			_, _, err := Verify(pub, order, sig, c.manifest, c.host, now)
+			if (c.want == "") != (err == nil) || err != nil && !strings.Contains(err.Error(), c.want) {
+				t.Errorf("%s: %v, want %q", c.name, err, c.want)
+			}
+		})
 	}
 
 	order, sig := good.Sign(key)

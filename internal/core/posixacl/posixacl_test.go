@@ -24,19 +24,21 @@ func TestBuild(t *testing.T) {
 		{"mask given", named, perm(4), "user::rw-,user:7:rw-,group::r--,group:9:r-x,mask::r--,other::---"},
 		{"a mask alone", nil, perm(0), "user::rw-,group::r--,mask::---,other::---"},
 	} {
-		l := Build(6, 4, 0, c.named, c.mask)
-		if got := l.Text(nil); got != c.want {
-			t.Errorf("%s: %s, want %s", c.name, got, c.want)
-		}
-		if l != nil {
-			if err := l.Validate(); err != nil {
-				t.Errorf("%s: %v", c.name, err)
+		t.Run(c.name, func(t *testing.T) {
+			l := Build(6, 4, 0, c.named, c.mask)
+			if got := l.Text(nil); got != c.want {
+				t.Errorf("%s: %s, want %s", c.name, got, c.want)
 			}
-			back, err := DecodeXattr(l.AppendXattr(nil))
-			if err != nil || !reflect.DeepEqual(back, l) {
-				t.Errorf("%s: came back as %v, %v", c.name, back, err)
+			if l != nil {
+				if err := l.Validate(); err != nil {
+					t.Errorf("%s: %v", c.name, err)
+				}
+				back, err := DecodeXattr(l.AppendXattr(nil))
+				if err != nil || !reflect.DeepEqual(back, l) {
+					t.Errorf("%s: came back as %v, %v", c.name, back, err)
+				}
 			}
-		}
+		})
 	}
 }
 
@@ -64,9 +66,11 @@ func TestValidate(t *testing.T) {
 		{"unknown tag", List{{Tag(3), NoID, 6}}, "unknown tag"},
 		{"permission too large", List{{UserObj, NoID, 9}}, "want 0 to 7"},
 	} {
-		if err := c.l.Validate(); err == nil || !strings.Contains(err.Error(), c.want) {
-			t.Errorf("%s: %v, want %q in it", c.name, err, c.want)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			if err := c.l.Validate(); err == nil || !strings.Contains(err.Error(), c.want) {
+				t.Errorf("%s: %v, want %q in it", c.name, err, c.want)
+			}
+		})
 	}
 }
 
@@ -85,9 +89,11 @@ func TestAccess(t *testing.T) {
 		{"two groups together", Subject{5, []uint32{2, 9}}, 6},
 		{"other", Subject{5, nil}, 0},
 	} {
-		if got := Access(1, 2, m, l, c.s); got != c.want {
-			t.Errorf("%s: %v, want %v", c.name, got, c.want)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			if got := Access(1, 2, m, l, c.s); got != c.want {
+				t.Errorf("%s: %v, want %v", c.name, got, c.want)
+			}
+		})
 	}
 
 	if got := Access(1, 2, 0o604, nil, Subject{5, []uint32{2}}); got != 0 {

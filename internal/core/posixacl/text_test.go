@@ -44,10 +44,12 @@ func TestText(t *testing.T) {
 		"o::0,m::5,g:crew:6,g::5,u:12:4,u:7:7,u::7",
 		"user::xwr,user:purser:rwx,user:12:r,group::rx,group:crew:wr,mask::rx,other::-",
 	} {
-		got, defaults, err := ParseText(s, who)
-		if err != nil || defaults != nil || !reflect.DeepEqual(got, full) {
-			t.Errorf("%q: %v, %v, %v", s, got, defaults, err)
-		}
+		t.Run(s, func(t *testing.T) {
+			got, defaults, err := ParseText(s, who)
+			if err != nil || defaults != nil || !reflect.DeepEqual(got, full) {
+				t.Errorf("%q: %v, %v, %v", s, got, defaults, err)
+			}
+		})
 	}
 
 	access, defaults, err := ParseText("u::rw-,g::r--,o::---,default:u::rwx,d:g::r-x,d:o::---", who)
@@ -77,10 +79,12 @@ func TestTextErrors(t *testing.T) {
 		"u::rwx,g::r-x,o::-,":         "want another entry",
 		"d:u::rwx":                    "default access list has 0 entries for the owning group",
 	} {
-		_, _, err := ParseText(s, who)
-		if err == nil || !strings.Contains(err.Error(), strings.TrimPrefix(want, "want another")) {
-			t.Errorf("%q: %v; want %q in it", s, err, want)
-		}
+		t.Run(s, func(t *testing.T) {
+			_, _, err := ParseText(s, who)
+			if err == nil || !strings.Contains(err.Error(), strings.TrimPrefix(want, "want another")) {
+				t.Errorf("%q: %v; want %q in it", s, err, want)
+			}
+		})
 	}
 
 	var at *TextError
@@ -108,10 +112,12 @@ func FuzzParseText(f *testing.F) {
 			}
 
 			for _, text := range []string{l.Text(nil), l.Short(nil), l.Long(nil)} {
-				back, _, err := ParseText(text, nil)
-				if err != nil || !reflect.DeepEqual(back, l) {
-					t.Fatalf("%q is %v; %q came back as %v, %v", s, l, text, back, err)
-				}
+				t.Run(text, func(t *testing.T) {
+					back, _, err := ParseText(text, nil)
+					if err != nil || !reflect.DeepEqual(back, l) {
+						t.Fatalf("%q is %v; %q came back as %v, %v", s, l, text, back, err)
+					}
+				})
 			}
 
 			bin, err := DecodeXattr(l.AppendXattr(nil))

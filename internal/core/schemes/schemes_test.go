@@ -136,9 +136,11 @@ func TestJudges(t *testing.T) {
 		{"grants", &perm.Desired{Grants: &perm.DesiredGrants{}}, perm.Folder, share, true},
 		{"an owner on a share", &perm.Desired{Owner: &owner}, perm.Link, share, true},
 	} {
-		if got := c.want.Judges(c.kind, c.found); got != c.judge {
-			t.Errorf("%s: %t", c.what, got)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			if got := c.want.Judges(c.kind, c.found); got != c.judge {
+				t.Errorf("%s: %t", c.what, got)
+			}
+		})
 	}
 }
 
@@ -164,17 +166,19 @@ func TestNamesStayOnTheirHosts(t *testing.T) {
 		{`grants: ["allow administrators: read"]`, server, true},
 		{`grants: ["allow administrators: read"]`, linux, false},
 	} {
-		d, err := baseline.Parse([]byte("idletally: 1\napplication: a\nhosts: {names: [h]}\nroots: [/a]\nrules:\n" +
-			"  - {rule: r, paths: /a/**, " + c.says + "}\n"))
-		if err != nil {
-			t.Fatal(err)
-		}
-		m, problems := baseline.Compile(d, c.host)
-		if ok := len(problems) == 0; ok != c.ok {
-			t.Errorf("%s: problems %v", c.says, problems)
-		}
-		if w := m.Desired(m.Root("/a/x"), perm.File, posix.State{}.Set()); !c.ok && w != nil {
-			t.Errorf("%s: declared as %+v", c.says, w)
-		}
+		t.Run(c.says, func(t *testing.T) {
+			d, err := baseline.Parse([]byte("idletally: 1\napplication: a\nhosts: {names: [h]}\nroots: [/a]\nrules:\n" +
+				"  - {rule: r, paths: /a/**, " + c.says + "}\n"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			m, problems := baseline.Compile(d, c.host)
+			if ok := len(problems) == 0; ok != c.ok {
+				t.Errorf("%s: problems %v", c.says, problems)
+			}
+			if w := m.Desired(m.Root("/a/x"), perm.File, posix.State{}.Set()); !c.ok && w != nil {
+				t.Errorf("%s: declared as %+v", c.says, w)
+			}
+		})
 	}
 }

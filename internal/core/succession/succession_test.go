@@ -86,12 +86,14 @@ func TestFollowsNothingElse(t *testing.T) {
 		"no key":                    func(s []Handover) []Handover { s[0].From = nil; return s },
 		"more than anybody follows": func([]Handover) []Handover { _, long := keys(t, MaxSteps+2); return long },
 	} {
-		spoiled := spoil(append([]Handover{}, line...))
-		for _, k := range all {
-			if got, err := Follow(public(k), spoiled); !errors.Is(err, ErrBroken) || !bytes.Equal(got, public(k)) {
-				t.Errorf("%s: led to %x: %v", what, got, err)
+		t.Run(what, func(t *testing.T) {
+			spoiled := spoil(append([]Handover{}, line...))
+			for _, k := range all {
+				if got, err := Follow(public(k), spoiled); !errors.Is(err, ErrBroken) || !bytes.Equal(got, public(k)) {
+					t.Errorf("%s: led to %x: %v", what, got, err)
+				}
 			}
-		}
+		})
 	}
 }
 

@@ -65,9 +65,11 @@ func TestExtraRefused(t *testing.T) {
 		"a file's device":   {Kind: perm.File, Extra: Extra{Device: Device{1, 1}}},
 		"a folder's device": {Kind: perm.Folder, Gap: Refused, Extra: Extra{Device: Device{0, 1}}},
 	} {
-		e.Name, e.Set = "a", set(0, 0o600)
-		if _, err := Decode(Encode(Node{Entries: []Entry{e}})); err == nil {
-			t.Errorf("%s: taken", name)
-		}
+		t.Run(name, func(t *testing.T) {
+			e.Name, e.Set = "a", set(0, 0o600)
+			if _, err := Decode(Encode(Node{Entries: []Entry{e}})); err == nil {
+				t.Errorf("%s: taken", name)
+			}
+		})
 	}
 }

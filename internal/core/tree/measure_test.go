@@ -99,16 +99,18 @@ func TestGrowRefuses(t *testing.T) {
 		"folders that are not light": {heavy, 3, ""},
 		"heavier together":           {heavy, 4, "together"},
 	} {
-		m := Memory{}
-		h := m.Add(Node{})
-		for range c.levels {
-			h = m.Add(c.level(h))
-		}
+		t.Run(name, func(t *testing.T) {
+			m := Memory{}
+			h := m.Add(Node{})
+			for range c.levels {
+				h = m.Add(c.level(h))
+			}
 
-		_, err := measured(t, m, h)
-		if c.says == "" && err != nil ||
-			c.says != "" && (!errors.Is(err, ErrTooLarge) || !strings.Contains(err.Error(), c.says)) {
-			t.Errorf("%s: %v, want %q", name, err, c.says)
-		}
+			_, err := measured(t, m, h)
+			if c.says == "" && err != nil ||
+				c.says != "" && (!errors.Is(err, ErrTooLarge) || !strings.Contains(err.Error(), c.says)) {
+				t.Errorf("%s: %v, want %q", name, err, c.says)
+			}
+		})
 	}
 }

@@ -146,9 +146,11 @@ func TestDecodeRefuses(t *testing.T) {
 		"no set":        {f(Entry{Name: "a", Kind: perm.File}), "neither permissions"},
 		"relative root": {Encode(Node{Forest: true, Entries: []Entry{file("srv")}}), "not absolute"},
 	} {
-		if _, err := Decode(c.b); err == nil || !strings.Contains(err.Error(), c.want) {
-			t.Errorf("%s: %v, want %q", name, err, c.want)
-		}
+		t.Run(name, func(t *testing.T) {
+			if _, err := Decode(c.b); err == nil || !strings.Contains(err.Error(), c.want) {
+				t.Errorf("%s: %v, want %q", name, err, c.want)
+			}
+		})
 	}
 
 	m := Memory{}

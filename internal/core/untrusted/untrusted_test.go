@@ -29,17 +29,21 @@ func TestJSON(t *testing.T) {
 		{strings.Repeat("[", maxNesting+1) + strings.Repeat("]", maxNesting+1), 100, ErrTooMuch},
 		{strings.Repeat("[", 1<<20), 1 << 30, ErrTooMuch},
 	} {
-		var v any
-		if err := JSON([]byte(c.text), c.elements, &v); !errors.Is(err, c.want) {
-			t.Errorf("%.40s with %d elements: %v, want %v", c.text, c.elements, err, c.want)
-		}
+		t.Run(c.text, func(t *testing.T) {
+			var v any
+			if err := JSON([]byte(c.text), c.elements, &v); !errors.Is(err, c.want) {
+				t.Errorf("%.40s with %d elements: %v, want %v", c.text, c.elements, err, c.want)
+			}
+		})
 	}
 
 	for _, broken := range []string{`"`, `"\`, `"\"`, `{"a":"\`, ``, `]`, `{]`} {
-		var v any
-		if err := JSON([]byte(broken), 100, &v); err == nil {
-			t.Errorf("%q was decoded", broken)
-		}
+		t.Run(broken, func(t *testing.T) {
+			var v any
+			if err := JSON([]byte(broken), 100, &v); err == nil {
+				t.Errorf("%q was decoded", broken)
+			}
+		})
 	}
 }
 
@@ -115,9 +119,11 @@ func TestPieces(t *testing.T) {
 		"more than all":          {pack("four", "four", "four"), 11, 0, 4, ErrTooMuch},
 		"nothing, again":         {make([]byte, 1000), 100, 0, 4, ErrTooMuch},
 	} {
-		if _, err := next(c.b, c.total, c.least, c.most); !errors.Is(err, c.want) {
-			t.Errorf("%s: %v, want %v", name, err, c.want)
-		}
+		t.Run(name, func(t *testing.T) {
+			if _, err := next(c.b, c.total, c.least, c.most); !errors.Is(err, c.want) {
+				t.Errorf("%s: %v, want %v", name, err, c.want)
+			}
+		})
 	}
 
 	if _, err := next(pack(""), 100, 1, 4); err == nil || err == io.EOF {

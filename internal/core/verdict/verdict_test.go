@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"fmt"
 	"slices"
 	"testing"
 	"time"
@@ -100,9 +101,11 @@ func TestTally(t *testing.T) {
 			"the host was looked at too long ago, and has drifted"},
 		{some[3:4], "the host was looked at too long ago"},
 	} {
-		if got := Of(c.looks, now); got.Says() != c.says || got.Holds() != (got.State() == Declared) {
-			t.Errorf("%q, %+v", got.Says(), got)
-		}
+		t.Run(c.says, func(t *testing.T) {
+			if got := Of(c.looks, now); got.Says() != c.says || got.Holds() != (got.State() == Declared) {
+				t.Errorf("%q, %+v", got.Says(), got)
+			}
+		})
 	}
 
 	if got := Of(nil, now); got.State() != Nowhere || got.Holds() {
@@ -122,8 +125,10 @@ func TestAge(t *testing.T) {
 		48 * time.Hour:                  "2 days",
 		8000 * time.Hour:                "333 days",
 	} {
-		if got := Age(d); got != want {
-			t.Errorf("%s: %q, not %q", d, got, want)
-		}
+		t.Run(fmt.Sprint(d), func(t *testing.T) {
+			if got := Age(d); got != want {
+				t.Errorf("%s: %q, not %q", d, got, want)
+			}
+		})
 	}
 }

@@ -290,12 +290,14 @@ func TestRefusedAndSkipped(t *testing.T) {
 	p := func(n string) string { return filepath.Join(dir, n) }
 
 	for _, n := range []string{"changed", "gone", "hard", "immutable", "replaced", "fine", "already", "folder"} {
-		if err := os.WriteFile(p(n), nil, 0o666); err != nil {
-			t.Fatal(err)
-		}
-		if err := os.Chmod(p(n), 0o666); err != nil {
-			t.Fatal(err)
-		}
+		t.Run(n, func(t *testing.T) {
+			if err := os.WriteFile(p(n), nil, 0o666); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.Chmod(p(n), 0o666); err != nil {
+				t.Fatal(err)
+			}
+		})
 	}
 
 	if err := os.WriteFile(outside, nil, 0o666); err != nil {

@@ -98,35 +98,38 @@ func TestHostileServer(t *testing.T) {
 		{"a refusal", func(string) ([]Seen, error) { return nil, fs.ErrPermission }, 1, 1, "permission", nil},
 		{"no answer any more", func(string) ([]Seen, error) { return nil, ErrLost }, 0, 0, "", ErrLost},
 	} {
-		var mu sync.Mutex
-		nodes := tree.Memory{}
-		f, err := Scan(t.Context(), hostile{list: c.list}, []string{"/charts"}, nil, func(h tree.Hash, b []byte) error {
-			mu.Lock()
-			defer mu.Unlock()
-			nodes[h] = b
-			return nil
+		t.Run(c.what, func(t *testing.T) {
+			var mu sync.Mutex
+			nodes := tree.Memory{}
+			f, err := Scan(t.Context(), hostile{list: c.list}, []string{"/charts"}, nil,
+				func(h tree.Hash, b []byte) error {
+					mu.Lock()
+					defer mu.Unlock()
+					nodes[h] = b
+					return nil
+				})
+
+			if !errors.Is(err, c.fails) {
+				t.Errorf("%s: %v", c.what, err)
+				return
+			}
+
+			if c.fails != nil {
+				return
+			}
+
+			if f.Paths != c.paths || f.Gaps != c.gaps {
+				t.Errorf("%s: %d paths, %d gaps", c.what, f.Paths, f.Gaps)
+			}
+
+			if c.gaps > 0 && !strings.Contains(f.Denied[0].Path+": "+f.Denied[0].Reason, c.says) {
+				t.Errorf("%s: %+v", c.what, f.Denied[0])
+			}
+
+			if _, ok := nodes[f.Forest]; !ok {
+				t.Errorf("%s: no forest", c.what)
+			}
 		})
-
-		if !errors.Is(err, c.fails) {
-			t.Errorf("%s: %v", c.what, err)
-			continue
-		}
-
-		if c.fails != nil {
-			continue
-		}
-
-		if f.Paths != c.paths || f.Gaps != c.gaps {
-			t.Errorf("%s: %d paths, %d gaps", c.what, f.Paths, f.Gaps)
-		}
-
-		if c.gaps > 0 && !strings.Contains(f.Denied[0].Path+": "+f.Denied[0].Reason, c.says) {
-			t.Errorf("%s: %+v", c.what, f.Denied[0])
-		}
-
-		if _, ok := nodes[f.Forest]; !ok {
-			t.Errorf("%s: no forest", c.what)
-		}
 	}
 }
 

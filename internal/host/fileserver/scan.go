@@ -196,10 +196,19 @@ func (w *scanner) fail(err error) {
 	}
 }
 
+// saw tells whoever waits how many paths were met so far.
+func (w *scanner) saw(paths int) {
+	if seen := w.seen.Add(int64(paths)); w.report != nil {
+		w.report(seen)
+	}
+}
+
 // folder reads a folder and all below it. Folders in it are read by others where somebody is free, unless the
 // folders on the way are not light: then whoever is alone with them reads all that is below, and waits for
 // nobody.
-func (w *scanner) folder(ctx context.Context, share Share, path, below string, way tree.Way, alone bool) (tree.Hash, tree.Gap) {
+func (w *scanner) folder(
+	ctx context.Context, share Share, path, below string, way tree.Way, alone bool,
+) (tree.Hash, tree.Gap) {
 	if ctx.Err() != nil { // what is made of it is thrown away
 		return tree.Hash{}, tree.Failed
 	}
@@ -256,10 +265,7 @@ func (w *scanner) folder(ctx context.Context, share Share, path, below string, w
 			return fmt.Errorf("%w: it has more than %d names", tree.ErrTooLarge, tree.MaxEntries)
 		}
 
-		if seen := w.seen.Add(int64(len(list))); w.report != nil {
-			w.report(seen)
-		}
-
+		w.saw(len(list))
 		return nil
 	})
 

@@ -60,50 +60,53 @@ func TestSequenceAgainstKernel(t *testing.T) {
 	defer root.Close()
 
 	for name, k := range map[string]perm.Kind{"file": perm.File, "folder": perm.Folder, "pipe": perm.Pipe} {
-		p := filepath.Join(dir, name)
-		switch k {
-		case perm.Folder:
-			err = os.Mkdir(p, 0o700)
-		case perm.Pipe:
-			err = unix.Mkfifo(p, 0o600)
-		default:
-			err = os.WriteFile(p, nil, 0o600)
-		}
+		t.Run(name, func(t *testing.T) {
+			p := filepath.Join(dir, name)
+			switch k {
+			case perm.Folder:
+				err = os.Mkdir(p, 0o700)
+			case perm.Pipe:
+				err = unix.Mkfifo(p, 0o600)
+			default:
+				err = os.WriteFile(p, nil, 0o600)
+			}
 
-		if err != nil {
-			t.Fatal(err)
-		}
-
-		fd, err := root.Open(p)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer unix.Close(fd)
-		for range 1500 {
-			now, err := Look(fd)
 			if err != nil {
 				t.Fatal(err)
 			}
 
-			at, to := now.Set, randomState(r, k)
-			for _, m := range now.Set.State().(perm.Stepwise).Sequence(k, to) {
-				if err := do(fd, m.Call); err != nil {
-					t.Fatalf("%s %s from %+v to %+v: %v", k, m.Call.What, at.State(), to, err)
-				}
-
+			fd, err := root.Open(p)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer unix.Close(fd)
+			for range 1500 {
 				now, err := Look(fd)
-				if err != nil || now.Set != m.State {
-					t.Fatalf("%s: %s made %+v of %+v, simulated %+v, %v", k, m.Call.What, now.Set.State(), at.State(),
-						m.State.State(), err)
+				if err != nil {
+					t.Fatal(err)
 				}
 
-				at = m.State
-			}
+				at, to := now.Set, randomState(r, k)
+				for _, m := range now.Set.State().(perm.Stepwise).Sequence(k, to) {
+					if err := do(fd, m.Call); err != nil {
+						t.Fatalf("%s %s from %+v to %+v: %v", k, m.Call.What, at.State(), to, err)
+					}
 
-			if at != to.Set() {
-				t.Fatalf("%s ended at %+v, wanted %+v", k, at.State(), to)
+					now, err := Look(fd)
+					if err != nil || now.Set != m.State {
+						t.Fatalf("%s: %s made %+v of %+v, simulated %+v, %v", k, m.Call.What, now.Set.State(),
+							at.State(),
+							m.State.State(), err)
+					}
+
+					at = m.State
+				}
+
+				if at != to.Set() {
+					t.Fatalf("%s ended at %+v, wanted %+v", k, at.State(), to)
+				}
 			}
-		}
+		})
 	}
 }
 
@@ -137,13 +140,15 @@ func TestOpenFollowsNothing(t *testing.T) {
 		"/real/sub/x/y":    unix.ENOENT,
 		"/" + deep(3, 100): unix.ENOENT,
 	} {
-		fd, err := root.Open(dir + path)
-		if !errors.Is(err, want) {
-			t.Errorf("%s: %v, want %v", path, err, want)
-		}
-		if err == nil {
-			unix.Close(fd)
-		}
+		t.Run(path, func(t *testing.T) {
+			fd, err := root.Open(dir + path)
+			if !errors.Is(err, want) {
+				t.Errorf("%s: %v, want %v", path, err, want)
+			}
+			if err == nil {
+				unix.Close(fd)
+			}
+		})
 	}
 
 	if fd, err := root.Open(dir + "x"); err == nil {

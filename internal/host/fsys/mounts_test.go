@@ -33,10 +33,12 @@ func TestParseMount(t *testing.T) {
 		{"", 0, access.Mount{}, false},
 		{" - - - - - - - - -", 0, access.Mount{}, false},
 	} {
-		id, m, ok := parseMount(c.line)
-		if ok != c.ok || ok && (id != c.id || m != c.want) {
-			t.Errorf("%q: %d, %+v, %t", c.line, id, m, ok)
-		}
+		t.Run(c.line, func(t *testing.T) {
+			id, m, ok := parseMount(c.line)
+			if ok != c.ok || ok && (id != c.id || m != c.want) {
+				t.Errorf("%q: %d, %+v, %t", c.line, id, m, ok)
+			}
+		})
 	}
 
 	table, err := Mounts()

@@ -189,14 +189,16 @@ func TestAccounts(t *testing.T) {
 		"hand-1499": nil,
 		"crew":      nil,
 	} {
-		i := slices.IndexFunc(all, func(a fileserver.Account) bool { return a.Name == name })
-		if i < 0 || all[i].Group != (name == "crew") {
-			t.Fatalf("%s: %d, %+v", name, i, all[max(i, 0)])
-		}
-		if len(all[i].Groups) != len(want) ||
-			slices.ContainsFunc(want, func(s ntsd.SID) bool { return !slices.Contains(all[i].Groups, s) }) {
-			t.Errorf("%s is in %v, want %v", name, all[i].Groups, want)
-		}
+		t.Run(name, func(t *testing.T) {
+			i := slices.IndexFunc(all, func(a fileserver.Account) bool { return a.Name == name })
+			if i < 0 || all[i].Group != (name == "crew") {
+				t.Fatalf("%s: %d, %+v", name, i, all[max(i, 0)])
+			}
+			if len(all[i].Groups) != len(want) ||
+				slices.ContainsFunc(want, func(s ntsd.SID) bool { return !slices.Contains(all[i].Groups, s) }) {
+				t.Errorf("%s is in %v, want %v", name, all[i].Groups, want)
+			}
+		})
 	}
 
 	ctx, cancel := context.WithCancel(t.Context())
@@ -215,10 +217,12 @@ func TestAccounts(t *testing.T) {
 		{"no address", func(d *Directory) { d.URL = "directory" }, t.Context(), "want ldaps://HOST"},
 		{"nobody waits", func(*Directory) {}, ctx, "directory"},
 	} {
-		other := *d
-		c.change(&other)
-		if _, err := other.Accounts(c.ctx); err == nil || !strings.Contains(err.Error(), c.says) {
-			t.Errorf("%s: %v", c.what, err)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			other := *d
+			c.change(&other)
+			if _, err := other.Accounts(c.ctx); err == nil || !strings.Contains(err.Error(), c.says) {
+				t.Errorf("%s: %v", c.what, err)
+			}
+		})
 	}
 }

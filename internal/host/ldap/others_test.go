@@ -73,9 +73,11 @@ func TestMembersElsewhere(t *testing.T) {
 		"with everybody":         false,
 		"with another domain's":  true,
 	} {
-		if got, ok := partly[name]; !ok || got != want {
-			t.Errorf("%s: partly known %t, want %t", name, got, want)
-		}
+		t.Run(name, func(t *testing.T) {
+			if got, ok := partly[name]; !ok || got != want {
+				t.Errorf("%s: partly known %t, want %t", name, got, want)
+			}
+		})
 	}
 }
 

@@ -113,10 +113,13 @@ func TestRanges(t *testing.T) {
 		"nothing": "it gives none, and says that there are more",
 		"twice":   "several parts at once",
 	} {
-		if _, err := (&Directory{Base: "DC=example"}).told(&ranging{part: 10, people: 50, wrong: wrong}); err == nil ||
-			!strings.Contains(err.Error(), says) {
-			t.Errorf("%s: %v", wrong, err)
-		}
+		t.Run(wrong, func(t *testing.T) {
+			if _, err := (&Directory{Base: "DC=example"}).told(&ranging{part: 10, people: 50,
+				wrong: wrong}); err == nil ||
+				!strings.Contains(err.Error(), says) {
+				t.Errorf("%s: %v", wrong, err)
+			}
+		})
 	}
 
 	// A part with one member each is a question each.

@@ -77,9 +77,11 @@ func TestKinds(t *testing.T) {
 func TestFolder(t *testing.T) {
 	dir := t.TempDir()
 	for _, n := range []string{"b", "a", "\xff", "c"} {
-		if err := os.WriteFile(filepath.Join(dir, n), nil, 0o640); err != nil {
-			t.Fatal(err)
-		}
+		t.Run(n, func(t *testing.T) {
+			if err := os.WriteFile(filepath.Join(dir, n), nil, 0o640); err != nil {
+				t.Fatal(err)
+			}
+		})
 	}
 
 	var got []string
@@ -145,37 +147,39 @@ func TestWay(t *testing.T) {
 		{"slashed/slip", "slashed,quay,quay/berth,quay/berth/slip"},
 		{"quay/../quay/./berth//slip", "quay,quay/berth,quay/berth/slip"},
 	} {
-		f, err := Path(dir + "/" + c.path)
-		if err != nil {
-			t.Errorf("%s: %v", c.path, err)
-			continue
-		}
-
-		var got []string
-		for _, x := range f.Way {
-			if rel, ok := strings.CutPrefix(string(x.Path), dir+"/"); ok {
-				got = append(got, rel)
+		t.Run(c.path, func(t *testing.T) {
+			f, err := Path(dir + "/" + c.path)
+			if err != nil {
+				t.Errorf("%s: %v", c.path, err)
+				return
 			}
-			if string(x.Path) == dir && len(got) > 0 {
-				got = append(got, ".")
+
+			var got []string
+			for _, x := range f.Way {
+				if rel, ok := strings.CutPrefix(string(x.Path), dir+"/"); ok {
+					got = append(got, rel)
+				}
+				if string(x.Path) == dir && len(got) > 0 {
+					got = append(got, ".")
+				}
 			}
-		}
 
-		if s := strings.Join(got, ","); s != c.want {
-			t.Errorf("%s leads through %s, want %s", c.path, s, c.want)
-		}
+			if s := strings.Join(got, ","); s != c.want {
+				t.Errorf("%s leads through %s, want %s", c.path, s, c.want)
+			}
 
-		if last := f.Way[len(f.Way)-1]; last.Path != f.Seen.Path || last.Kind != f.Seen.Kind {
-			t.Errorf("%s ends at %s (%s), its way at %s", c.path, f.Seen.Path, f.Seen.Kind, last.Path)
-		}
+			if last := f.Way[len(f.Way)-1]; last.Path != f.Seen.Path || last.Kind != f.Seen.Kind {
+				t.Errorf("%s ends at %s (%s), its way at %s", c.path, f.Seen.Path, f.Seen.Kind, last.Path)
+			}
 
-		// The kernel comes to the same.
-		var here, there unix.Stat_t
-		if err := errors.Join(unix.Lstat(p(".")+"/"+c.path, &here),
-			unix.Lstat(string(f.Seen.Path), &there)); err != nil ||
-			here.Ino != there.Ino {
-			t.Errorf("%s leads to %s: %v", c.path, f.Seen.Path, err)
-		}
+			// The kernel comes to the same.
+			var here, there unix.Stat_t
+			if err := errors.Join(unix.Lstat(p(".")+"/"+c.path, &here),
+				unix.Lstat(string(f.Seen.Path), &there)); err != nil ||
+				here.Ino != there.Ino {
+				t.Errorf("%s leads to %s: %v", c.path, f.Seen.Path, err)
+			}
+		})
 	}
 
 	if _, err := Path(p("loop/x")); err == nil || !strings.Contains(err.Error(), "more than 40 links") {
@@ -186,9 +190,11 @@ func TestWay(t *testing.T) {
 	for _, path := range []string{
 		"/quay/../quay", "/quay/", "/quay/./berth", "//quay", strings.Repeat("/quay/..", 2000),
 	} {
-		if _, err := (Bounds{Pass: func(string) bool { return true }}).Path(dir + path); err == nil {
-			t.Errorf("%.20s is looked at for others", path)
-		}
+		t.Run(path, func(t *testing.T) {
+			if _, err := (Bounds{Pass: func(string) bool { return true }}).Path(dir + path); err == nil {
+				t.Errorf("%.20s is looked at for others", path)
+			}
+		})
 	}
 
 	if _, err := Path(dir + strings.Repeat("/quay/..", pathname.MaxPath/8+1)); err == nil ||
@@ -200,9 +206,11 @@ func TestWay(t *testing.T) {
 		"quay/berth/slip/log/x", "quay/berth/slip/log/", "quay/berth/slip/log/.", "quay/berth/slip/log/..", "file/",
 		"file/..",
 	} {
-		if _, err := Path(dir + "/" + path); !errors.Is(err, unix.ENOTDIR) {
-			t.Errorf("%s: a file on the way: %v", path, err)
-		}
+		t.Run(path, func(t *testing.T) {
+			if _, err := Path(dir + "/" + path); !errors.Is(err, unix.ENOTDIR) {
+				t.Errorf("%s: a file on the way: %v", path, err)
+			}
+		})
 	}
 }
 

@@ -56,66 +56,70 @@ func TestReadOnlySubvolumes(t *testing.T) {
 
 	// The top of a subvolume is no mount: it goes where its folder lets it.
 	for folder, name := range map[string]string{"open": "open/empty", "shut": "shut/empty"} {
-		run("subvolume", "create", filepath.Join(at, name))
-		if folder == "shut" {
-			run("property", "set", "-ts", filepath.Join(at, folder), "ro", "true")
-		}
+		t.Run(folder, func(t *testing.T) {
+			run("subvolume", "create", filepath.Join(at, name))
+			if folder == "shut" {
+				run("property", "set", "-ts", filepath.Join(at, folder), "ro", "true")
+			}
 
-		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, folder), subtree.Query{
-			Operation: access.Delete,
-			Now:       access.NewAsker(access.SubjectOf(nil, unixid.UID(0))),
-			Limit:     100,
+			_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, folder), subtree.Query{
+				Operation: access.Delete,
+				Now:       access.NewAsker(access.SubjectOf(nil, unixid.UID(0))),
+				Limit:     100,
+			})
+			must(t, err)
+			held := slices.ContainsFunc(below.Paths, func(r subtree.Reached) bool {
+				return string(r.Path) == filepath.Join(at, name)
+			})
+			got := root(t, filepath.Join(at, name), access.Delete)
+			removed := os.Remove(filepath.Join(at, name))
+			if got.Allowed != (removed == nil) || held != (removed == nil) {
+				t.Errorf("%s: %+v, below %t; the kernel says %v", name, got, held, removed)
+			}
 		})
-		must(t, err)
-		held := slices.ContainsFunc(below.Paths, func(r subtree.Reached) bool {
-			return string(r.Path) == filepath.Join(at, name)
-		})
-		got := root(t, filepath.Join(at, name), access.Delete)
-		removed := os.Remove(filepath.Join(at, name))
-		if got.Allowed != (removed == nil) || held != (removed == nil) {
-			t.Errorf("%s: %+v, below %t; the kernel says %v", name, got, held, removed)
-		}
 	}
 
 	run("property", "set", "-ts", filepath.Join(at, "shut"), "ro", "true")
 
 	for _, name := range []string{"open", "shut", "shut/inner"} {
-		folder := filepath.Join(at, name, "folder")
-		file := filepath.Join(folder, "file")
-		held := map[string]bool{}
-		_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, name), subtree.Query{
-			Operation: access.Write,
-			Now:       access.NewAsker(access.SubjectOf(nil, unixid.UID(0))),
-			Limit:     100,
+		t.Run(name, func(t *testing.T) {
+			folder := filepath.Join(at, name, "folder")
+			file := filepath.Join(folder, "file")
+			held := map[string]bool{}
+			_, below, err := Below(t.Context(), t.TempDir(), filepath.Join(at, name), subtree.Query{
+				Operation: access.Write,
+				Now:       access.NewAsker(access.SubjectOf(nil, unixid.UID(0))),
+				Limit:     100,
+			})
+			must(t, err)
+			for _, r := range below.Paths {
+				held[string(r.Path)] = true
+			}
+
+			fd, err := unix.Open(file, unix.O_WRONLY|unix.O_CLOEXEC, 0)
+			if err == nil {
+				unix.Close(fd)
+			}
+
+			if got := root(t, file, access.Write); got.Allowed != (err == nil) || held[file] != (err == nil) {
+				t.Errorf("%s: %+v, below %t; the kernel says %v", file, got, held[file], err)
+			}
+
+			made := os.Mkdir(filepath.Join(folder, "new"), 0o700)
+			if got := root(t, folder, access.Create); got.Allowed != (made == nil) {
+				t.Errorf("%s: %+v; the kernel says %v", folder, got, made)
+			}
+
+			changed := os.Chmod(file, 0o600)
+			if got := root(t, file, access.Change); got.Allowed != (changed == nil) {
+				t.Errorf("%s: %+v; the kernel says %v", file, got, changed)
+			}
+
+			removed := os.Remove(file)
+			if got := root(t, filepath.Dir(file), access.Create); got.Allowed != (removed == nil) {
+				t.Errorf("%s: %+v; the kernel says %v", file, got, removed)
+			}
 		})
-		must(t, err)
-		for _, r := range below.Paths {
-			held[string(r.Path)] = true
-		}
-
-		fd, err := unix.Open(file, unix.O_WRONLY|unix.O_CLOEXEC, 0)
-		if err == nil {
-			unix.Close(fd)
-		}
-
-		if got := root(t, file, access.Write); got.Allowed != (err == nil) || held[file] != (err == nil) {
-			t.Errorf("%s: %+v, below %t; the kernel says %v", file, got, held[file], err)
-		}
-
-		made := os.Mkdir(filepath.Join(folder, "new"), 0o700)
-		if got := root(t, folder, access.Create); got.Allowed != (made == nil) {
-			t.Errorf("%s: %+v; the kernel says %v", folder, got, made)
-		}
-
-		changed := os.Chmod(file, 0o600)
-		if got := root(t, file, access.Change); got.Allowed != (changed == nil) {
-			t.Errorf("%s: %+v; the kernel says %v", file, got, changed)
-		}
-
-		removed := os.Remove(file)
-		if got := root(t, filepath.Dir(file), access.Create); got.Allowed != (removed == nil) {
-			t.Errorf("%s: %+v; the kernel says %v", file, got, removed)
-		}
 	}
 
 	if got := root(t, filepath.Join(at, "shut/folder/file"), access.Delete); got.Allowed ||

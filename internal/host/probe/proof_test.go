@@ -472,9 +472,11 @@ func describe(w access.Way) string {
 func TestRun(t *testing.T) {
 	dir := t.TempDir()
 	for _, p := range []string{filepath.Dir(dir), dir} {
-		if err := os.Chmod(p, 0o755); err != nil {
-			t.Fatal(err)
-		}
+		t.Run(p, func(t *testing.T) {
+			if err := os.Chmod(p, 0o755); err != nil {
+				t.Fatal(err)
+			}
+		})
 	}
 
 	file := filepath.Join(dir, "tide table.csv")
@@ -496,31 +498,33 @@ func TestRun(t *testing.T) {
 		{2002, []uint32{3009}, ""},
 		{0, []uint32{0}, "read,write,delete,rename,change"},
 	} {
-		tries, err := Run(t.Context(), Ask{
-			UID:        c.uid,
-			Groups:     c.groups,
-			Path:       pathname.Path(file),
-			Kind:       perm.File,
-			Operations: access.For(perm.File, posix.ID),
+		t.Run(c.allowed, func(t *testing.T) {
+			tries, err := Run(t.Context(), Ask{
+				UID:        c.uid,
+				Groups:     c.groups,
+				Path:       pathname.Path(file),
+				Kind:       perm.File,
+				Operations: access.For(perm.File, posix.ID),
+			})
+
+			if err != nil {
+				t.Fatal(err)
+			}
+
+			var got []string
+			for _, x := range tries {
+				if x.Allowed {
+					got = append(got, x.Operation.String())
+				}
+				if (x.Untried != "") != (x.Operation == access.Own) {
+					t.Errorf("%v: %+v", c, x)
+				}
+			}
+
+			if s := strings.Join(got, ","); s != c.allowed {
+				t.Errorf("as %d %v: %q, want %q: %+v", c.uid, c.groups, s, c.allowed, tries)
+			}
 		})
-
-		if err != nil {
-			t.Fatal(err)
-		}
-
-		var got []string
-		for _, x := range tries {
-			if x.Allowed {
-				got = append(got, x.Operation.String())
-			}
-			if (x.Untried != "") != (x.Operation == access.Own) {
-				t.Errorf("%v: %+v", c, x)
-			}
-		}
-
-		if s := strings.Join(got, ","); s != c.allowed {
-			t.Errorf("as %d %v: %q, want %q: %+v", c.uid, c.groups, s, c.allowed, tries)
-		}
 	}
 
 	if tries, err := Run(t.Context(), Ask{

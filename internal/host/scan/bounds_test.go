@@ -307,20 +307,22 @@ func TestListsThatNameSomebodyTwice(t *testing.T) {
 		"an account, more first": {posixacl.User, 6, 0, 6},
 		"a group":                {posixacl.Group, 4, 2, 6},
 	} {
-		file := filepath.Join(dir, name)
-		must(t, os.WriteFile(file, nil, 0o600))
-		must(t, os.Chown(file, 41001, 41001))
-		must(t, unix.Setxattr(file, posix.AttrAccess, twice(uint16(c.tag), c.first, c.second), 0))
-		must(t, unix.Chmod(file, 0o4770))
-		got, paths := gaps(t, dir, Options{})
-		p, err := posix.Of(paths[file].Set)
-		must(t, err)
-		has, ok := p.Access.Find(c.tag, 7)
-		if len(got) > 0 || p.UID != 41001 || p.Mode != 0o4770 || !ok || has != c.want {
-			t.Errorf("%s: %v, %+v", name, got, p)
-		}
+		t.Run(name, func(t *testing.T) {
+			file := filepath.Join(dir, name)
+			must(t, os.WriteFile(file, nil, 0o600))
+			must(t, os.Chown(file, 41001, 41001))
+			must(t, unix.Setxattr(file, posix.AttrAccess, twice(uint16(c.tag), c.first, c.second), 0))
+			must(t, unix.Chmod(file, 0o4770))
+			got, paths := gaps(t, dir, Options{})
+			p, err := posix.Of(paths[file].Set)
+			must(t, err)
+			has, ok := p.Access.Find(c.tag, 7)
+			if len(got) > 0 || p.UID != 41001 || p.Mode != 0o4770 || !ok || has != c.want {
+				t.Errorf("%s: %v, %+v", name, got, p)
+			}
 
-		must(t, os.Remove(file))
+			must(t, os.Remove(file))
+		})
 	}
 }
 

@@ -152,9 +152,11 @@ func TestTouch(t *testing.T) {
 		"/b":     {},
 		"/a/b/e": {true, true},
 	} {
-		if got := [2]bool{s.in(path) != nil, s.in(path).is()}; got != want {
-			t.Errorf("%s: %v, want %v", path, got, want)
-		}
+		t.Run(path, func(t *testing.T) {
+			if got := [2]bool{s.in(path) != nil, s.in(path).is()}; got != want {
+				t.Errorf("%s: %v, want %v", path, got, want)
+			}
+		})
 	}
 }
 

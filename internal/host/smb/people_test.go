@@ -41,9 +41,11 @@ func TestPeople(t *testing.T) {
 	for i, want := range []string{
 		`CHARTROOM\purser`, `CHARTROOM\crew`, "Everyone", `NT Authority\SYSTEM`, `BUILTIN\Administrators`, "",
 	} {
-		if names[i].String() != want || names[i].SID != asked[i] {
-			t.Errorf("%s is called %q, want %q", asked[i], names[i], want)
-		}
+		t.Run(want, func(t *testing.T) {
+			if names[i].String() != want || names[i].SID != asked[i] {
+				t.Errorf("%s is called %q, want %q", asked[i], names[i], want)
+			}
+		})
 	}
 
 	if names[0].Group || !names[1].Group {
@@ -59,15 +61,17 @@ func TestPeople(t *testing.T) {
 	all, err := s.Accounts(ctx)
 	must(t, err)
 	for n, name := range []string{"purser", "clerk", "stoker"} {
-		i := slices.IndexFunc(all, func(a fileserver.Account) bool { return a.Name == name })
-		if i < 0 || all[i].SID != tokens[n].User || all[i].Group {
-			t.Fatalf("%s among %+v", name, all)
-		}
-		for _, g := range tokens[n].Groups {
-			if _, well := g.Known(); !well && !g.SystemAccount() && !slices.Contains(all[i].Groups, g) {
-				t.Errorf("%s is in %v, and not in %s", name, all[i].Groups, g)
+		t.Run(name, func(t *testing.T) {
+			i := slices.IndexFunc(all, func(a fileserver.Account) bool { return a.Name == name })
+			if i < 0 || all[i].SID != tokens[n].User || all[i].Group {
+				t.Fatalf("%s among %+v", name, all)
 			}
-		}
+			for _, g := range tokens[n].Groups {
+				if _, well := g.Known(); !well && !g.SystemAccount() && !slices.Contains(all[i].Groups, g) {
+					t.Errorf("%s is in %v, and not in %s", name, all[i].Groups, g)
+				}
+			}
+		})
 	}
 
 	if i := slices.IndexFunc(all, func(a fileserver.Account) bool { return a.Name == "crew" }); i < 0 ||
@@ -111,11 +115,13 @@ func TestMarkedReadOnly(t *testing.T) {
 	must(t, s.s.Mkdir("marks", 0o777))
 
 	for name, mode := range map[string]os.FileMode{`marks\on`: 0o444, `marks\off`: 0o666} {
-		must(t, s.s.WriteFile(name, nil, 0o666))
-		must(t, s.s.Chmod(name, mode))
-		if seen, err := s.Look(name); err != nil || seen.ReadOnly != (mode == 0o444) {
-			t.Errorf("%s: %+v, %v", name, seen, err)
-		}
+		t.Run(name, func(t *testing.T) {
+			must(t, s.s.WriteFile(name, nil, 0o666))
+			must(t, s.s.Chmod(name, mode))
+			if seen, err := s.Look(name); err != nil || seen.ReadOnly != (mode == 0o444) {
+				t.Errorf("%s: %+v, %v", name, seen, err)
+			}
+		})
 	}
 
 	must(t, s.List("marks", func(list []fileserver.Seen) error {
@@ -141,19 +147,21 @@ func TestTerms(t *testing.T) {
 		hides bool
 		let   string // of the crew
 	}{{"charts", false, "full"}, {"crewdocs", true, "full"}, {"readers", false, "read, traverse"}} {
-		share, err := s.Open(t.Context(), c.share)
-		must(t, err)
-		terms, err := share.Terms()
-		must(t, err)
-		list, ok := nt.Of(terms.Share)
-		if !ok || terms.Hides != c.hides || string(terms.At) != "/"+c.share {
-			t.Errorf("%s: %+v", c.share, terms)
-		}
+		t.Run(c.share, func(t *testing.T) {
+			share, err := s.Open(t.Context(), c.share)
+			must(t, err)
+			terms, err := share.Terms()
+			must(t, err)
+			list, ok := nt.Of(terms.Share)
+			if !ok || terms.Hides != c.hides || string(terms.At) != "/"+c.share {
+				t.Errorf("%s: %+v", c.share, terms)
+			}
 
-		m := list.Maximum(ntsd.Token{User: ntsd.NewSID(5, 21, 1, 2, 3, 9), Groups: []ntsd.SID{ntsd.Everyone, crew}})
-		if got := m.Words(true); got != c.let {
-			t.Errorf("%s lets the crew %s, want %s", c.share, got, c.let)
-		}
+			m := list.Maximum(ntsd.Token{User: ntsd.NewSID(5, 21, 1, 2, 3, 9), Groups: []ntsd.SID{ntsd.Everyone, crew}})
+			if got := m.Words(true); got != c.let {
+				t.Errorf("%s lets the crew %s, want %s", c.share, got, c.let)
+			}
+		})
 	}
 
 	all, err := s.Shares(t.Context())

@@ -89,9 +89,11 @@ func TestScan(t *testing.T) {
 		"/charts/tree/deep/deeper/Übersicht.txt": "file from above allow everyone: full",
 		"/nowhere": "folder  ",
 	} {
-		if kinds[path] != want {
-			t.Errorf("%s is %q, want %q", path, kinds[path], want)
-		}
+		t.Run(path, func(t *testing.T) {
+			if kinds[path] != want {
+				t.Errorf("%s is %q, want %q", path, kinds[path], want)
+			}
+		})
 	}
 
 	if len(kinds) != 1+1+1200+3 {

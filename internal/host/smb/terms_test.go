@@ -149,7 +149,8 @@ func TestHidesAsTheServerDoes(t *testing.T) {
 			if may != seen[name] {
 				v, _ := nt.Of(p.Set)
 				text, _ := v.SDDL()
-				t.Errorf("%s of kind %s to %s: the server shows it: %t, the core says %t\n%s", name, p.Kind, names[i],
+				t.Errorf("%s of kind %s to %s: the server shows it: %t, the core says %t\n%s", name, p.Kind,
+					names[i],
 					seen[name], may, text)
 			}
 			if may {

@@ -91,34 +91,38 @@ func TestOnlyOwnProgramsRun(t *testing.T) {
 			return err
 		}, "somebody else"},
 	} {
-		top, err := os.MkdirTemp("", "put-")
-		must(t, err)
-		t.Cleanup(func() { os.RemoveAll(top) })
-		program := filepath.Join(top, "agent", "program", "idletally")
-		if copied, err := h.Put("/bin/true", program); err != nil || !copied {
-			t.Fatalf("%s: put: %t, %v", what, copied, err)
-		}
-
-		must(t, c.change(top, program))
-		r, err := h.StartCopied("/bin/true", program, nil, "agent", "stdio")
-		must(t, err)
-		must(t, r.Close()) // its input has ended
-		_, _ = io.Copy(io.Discard, r)
-		if err := r.Wait(); c.refuse == "" && err != nil ||
-			c.refuse != "" && (err == nil || !strings.Contains(err.Error(), c.refuse)) {
-			t.Errorf("%s: %v, want %q", what, err, c.refuse)
-		}
-
-		if err := h.CheckProgram(program); c.refuse == "somebody else" && err == nil || c.refuse == "" && err != nil {
-			t.Errorf("%s: checked: %v", what, err)
-		}
-
-		if strings.Contains(what, "folder") || strings.Contains(what, "uppermost") {
-			must(t, os.Remove(program))
-			if _, err := h.Put("/bin/true", program); err == nil || !strings.Contains(err.Error(), "somebody else") {
-				t.Errorf("%s: put again: %v", what, err)
+		t.Run(what, func(t *testing.T) {
+			top, err := os.MkdirTemp("", "put-")
+			must(t, err)
+			t.Cleanup(func() { os.RemoveAll(top) })
+			program := filepath.Join(top, "agent", "program", "idletally")
+			if copied, err := h.Put("/bin/true", program); err != nil || !copied {
+				t.Fatalf("%s: put: %t, %v", what, copied, err)
 			}
-		}
+
+			must(t, c.change(top, program))
+			r, err := h.StartCopied("/bin/true", program, nil, "agent", "stdio")
+			must(t, err)
+			must(t, r.Close()) // its input has ended
+			_, _ = io.Copy(io.Discard, r)
+			if err := r.Wait(); c.refuse == "" && err != nil ||
+				c.refuse != "" && (err == nil || !strings.Contains(err.Error(), c.refuse)) {
+				t.Errorf("%s: %v, want %q", what, err, c.refuse)
+			}
+
+			if err := h.CheckProgram(program); c.refuse == "somebody else" && err == nil || c.refuse == "" &&
+				err != nil {
+				t.Errorf("%s: checked: %v", what, err)
+			}
+
+			if strings.Contains(what, "folder") || strings.Contains(what, "uppermost") {
+				must(t, os.Remove(program))
+				if _, err := h.Put("/bin/true", program); err == nil ||
+					!strings.Contains(err.Error(), "somebody else") {
+					t.Errorf("%s: put again: %v", what, err)
+				}
+			}
+		})
 	}
 }
 

@@ -40,18 +40,22 @@ func TestParse(t *testing.T) {
 		"a:b:c":              "",
 		"-oProxyCommand=x y": "",
 	} {
-		a, err := Parse(text)
-		if got := a.User + " " + a.Address; err == nil && got != want || err != nil && want != "" {
-			t.Errorf("%s: %s, %v; want %s", text, got, err, want)
-		}
+		t.Run(text, func(t *testing.T) {
+			a, err := Parse(text)
+			if got := a.User + " " + a.Address; err == nil && got != want || err != nil && want != "" {
+				t.Errorf("%s: %s, %v; want %s", text, got, err, want)
+			}
+		})
 	}
 }
 
 func TestQuote(t *testing.T) {
 	for text, want := range map[string]string{"": "''", "a b": "'a b'", "it's $(x)\n": `'it'\''s $(x)` + "\n'"} {
-		if got := Quote(text); got != want {
-			t.Errorf("%q: %s, want %s", text, got, want)
-		}
+		t.Run(text, func(t *testing.T) {
+			if got := Quote(text); got != want {
+				t.Errorf("%q: %s, want %s", text, got, want)
+			}
+		})
 	}
 }
 
@@ -70,10 +74,12 @@ func TestFits(t *testing.T) {
 		{"Plan9 mips", elf(62), "built for Linux"},
 		{"", elf(62), "built for Linux"},
 	} {
-		err := fits(c.uname, c.program)
-		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
-			t.Errorf("%q: %v, want %q", c.uname, err, c.says)
-		}
+		t.Run(c.uname, func(t *testing.T) {
+			err := fits(c.uname, c.program)
+			if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
+				t.Errorf("%q: %v, want %q", c.uname, err, c.says)
+			}
+		})
 	}
 }
 
@@ -302,16 +308,18 @@ func TestKeys(t *testing.T) {
 		"nobody is there": {func(a *Access) { a.Address = "127.0.0.1:1" }, "ssh to 127.0.0.1:1"},
 		"as it should be": {func(*Access) {}, ""},
 	} {
-		a := good
-		c.change(&a)
-		h, err := Dial(t.Context(), a)
-		if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
-			t.Errorf("%s: %v, want %q", what, err, c.says)
-		}
+		t.Run(what, func(t *testing.T) {
+			a := good
+			c.change(&a)
+			h, err := Dial(t.Context(), a)
+			if (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
+				t.Errorf("%s: %v, want %q", what, err, c.says)
+			}
 
-		if err == nil {
-			h.Close()
-		}
+			if err == nil {
+				h.Close()
+			}
+		})
 	}
 }
 

@@ -131,19 +131,21 @@ func TestHears(t *testing.T) {
 			must(t, os.Remove(filepath.Join(top, "out/far")))
 		}, "", true},
 	} {
-		got := hears(t, w, c.do)
-		var names []string
-		for _, p := range got.Paths {
-			rel, err := filepath.Rel(root, p)
-			must(t, err)
-			names = append(names, rel)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			got := hears(t, w, c.do)
+			var names []string
+			for _, p := range got.Paths {
+				rel, err := filepath.Rel(root, p)
+				must(t, err)
+				names = append(names, rel)
+			}
 
-		// others change files, too
-		linked := slices.ContainsFunc(got.Linked, func(ino uint64) bool { return ours[ino] })
-		if s := strings.Join(names, " "); s != c.want || linked != c.linked || got.All != "" {
-			t.Errorf("%s: %q, linked %t, all %q; want %q, linked %t", c.name, s, linked, got.All, c.want, c.linked)
-		}
+			// others change files, too
+			linked := slices.ContainsFunc(got.Linked, func(ino uint64) bool { return ours[ino] })
+			if s := strings.Join(names, " "); s != c.want || linked != c.linked || got.All != "" {
+				t.Errorf("%s: %q, linked %t, all %q; want %q, linked %t", c.name, s, linked, got.All, c.want, c.linked)
+			}
+		})
 	}
 
 	if c := hears(t, w, func() { must(t, os.Chmod(top, 0o711)) }); !c.Around || len(c.Paths) > 0 || c.All != "" {

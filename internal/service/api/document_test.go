@@ -256,9 +256,11 @@ func TestBroken(t *testing.T) {
 				"GET /hosts answers 200 application/json: Hosts"),
 			false},
 	} {
-		if got := broken(was, c.is); (len(got) == 0) != c.holds {
-			t.Errorf("%s: %v", c.what, got)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			if got := broken(was, c.is); (len(got) == 0) != c.holds {
+				t.Errorf("%s: %v", c.what, got)
+			}
+		})
 	}
 }
 
@@ -273,54 +275,60 @@ func TestDocumentPromises(t *testing.T) {
 			"PUT":    item.Put,
 			"DELETE": item.Delete,
 		} {
-			if op == nil {
-				continue
-			}
-
-			n++
-			params := map[string]bool{}
-			for _, p := range op.Parameters {
-				params[p.Name] = true
-			}
-
-			signedIn := len(op.Security) > 0
-			if len(op.Tags) != 1 {
-				t.Errorf("%s %s is of %v", method, path, op.Tags)
-			}
-
-			if params["Idempotency-Key"] != (signedIn && method != "GET") {
-				t.Errorf("%s %s: %v", method, path, params)
-			}
-
-			wants := []string{"422", "429", "503"}
-			if signedIn {
-				wants = append(wants, "401", "403")
-			}
-
-			if method != "GET" {
-				wants = append(wants, "413", "507", "409")
-			}
-
-			if params["If-Match"] {
-				wants = append(wants, "412")
-			}
-
-			for _, status := range wants {
-				r := op.Responses[status]
-				if r == nil || r.Content["application/problem+json"] == nil {
-					t.Errorf("%s %s says nothing of %s", method, path, status)
-					continue
+			t.Run(method, func(t *testing.T) {
+				if op == nil {
+					return
 				}
-				for has, header := range map[string]string{
-					"401": "WWW-Authenticate",
-					"429": "Retry-After",
-					"503": "Retry-After",
-				} {
-					if status == has && r.Headers[header] == nil {
-						t.Errorf("%s %s, %s: no %s", method, path, status, header)
-					}
+
+				n++
+				params := map[string]bool{}
+				for _, p := range op.Parameters {
+					params[p.Name] = true
 				}
-			}
+
+				signedIn := len(op.Security) > 0
+				if len(op.Tags) != 1 {
+					t.Errorf("%s %s is of %v", method, path, op.Tags)
+				}
+
+				if params["Idempotency-Key"] != (signedIn && method != "GET") {
+					t.Errorf("%s %s: %v", method, path, params)
+				}
+
+				wants := []string{"422", "429", "503"}
+				if signedIn {
+					wants = append(wants, "401", "403")
+				}
+
+				if method != "GET" {
+					wants = append(wants, "413", "507", "409")
+				}
+
+				if params["If-Match"] {
+					wants = append(wants, "412")
+				}
+
+				for _, status := range wants {
+					t.Run(status, func(t *testing.T) {
+						r := op.Responses[status]
+						if r == nil || r.Content["application/problem+json"] == nil {
+							t.Errorf("%s %s says nothing of %s", method, path, status)
+							return
+						}
+						for has, header := range map[string]string{
+							"401": "WWW-Authenticate",
+							"429": "Retry-After",
+							"503": "Retry-After",
+						} {
+							t.Run(has, func(t *testing.T) {
+								if status == has && r.Headers[header] == nil {
+									t.Errorf("%s %s, %s: no %s", method, path, status, header)
+								}
+							})
+						}
+					})
+				}
+			})
 		}
 	}
 
@@ -412,9 +420,11 @@ func TestReferencePage(t *testing.T) {
 		`<h3 id="body-Group"><code>Group</code></h3>`, `<a href="#body-PageHost"><code>PageHost</code></a>`,
 		`How grave it is. One of: minor, serious, grave`,
 	} {
-		if !strings.Contains(page, want) {
-			t.Errorf("the page lacks %s", want)
-		}
+		t.Run(want, func(t *testing.T) {
+			if !strings.Contains(page, want) {
+				t.Errorf("the page lacks %s", want)
+			}
+		})
 	}
 
 	at := 0

@@ -46,27 +46,30 @@ func TestBacking(t *testing.T) {
 		"something else": {[]chain.Line{last, line("harbourmaster", "plan declined", "q", digest)},
 			[]string{"harbourmaster"}, true},
 	} {
-		b := &backing{plans: map[string][]approval{}}
-		for i, l := range c.lines {
-			l.Seq, l.ID, l.At = int64(i+1), fmt.Sprint(i), time.UnixMilli(int64(1000*i))
-			l.Hash = l.After(b.read.Hash)
-			if err := b.see(l); err != nil {
-				t.Fatal(err)
+		t.Run(name, func(t *testing.T) {
+			b := &backing{plans: map[string][]approval{}}
+			for i, l := range c.lines {
+				l.Seq, l.ID, l.At = int64(i+1), fmt.Sprint(i), time.UnixMilli(int64(1000*i))
+				l.Hash = l.After(b.read.Hash)
+				if err := b.see(l); err != nil {
+					t.Fatal(err)
+				}
 			}
-		}
 
-		if err := b.says("p", digest, c.reviewers); (err == nil) != c.backed {
-			t.Errorf("%s: %v", name, err)
-		}
+			if err := b.says("p", digest, c.reviewers); (err == nil) != c.backed {
+				t.Errorf("%s: %v", name, err)
+			}
 
-		if err := b.see(chain.Line{Seq: b.read.Seq + 1, What: saidApproved, Who: "x", Subject: "p"}); !errors.Is(err,
-			chain.ErrBroken) {
-			t.Errorf("%s: a line that does not fit: %v", name, err)
-		}
+			if err := b.see(chain.Line{Seq: b.read.Seq + 1, What: saidApproved, Who: "x",
+				Subject: "p"}); !errors.Is(err,
+				chain.ErrBroken) {
+				t.Errorf("%s: a line that does not fit: %v", name, err)
+			}
 
-		b.forget(time.Now())
-		if len(b.plans) != 0 {
-			t.Errorf("%s: kept for ever: %v", name, b.plans)
-		}
+			b.forget(time.Now())
+			if len(b.plans) != 0 {
+				t.Errorf("%s: kept for ever: %v", name, b.plans)
+			}
+		})
 	}
 }

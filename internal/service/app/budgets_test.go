@@ -31,11 +31,13 @@ func TestBusy(t *testing.T) {
 
 	var leaves []func()
 	for _, name := range []string{"bosun", "cook"} {
-		kind, leave := enter(Costly, name)
-		if kind != 0 {
-			t.Fatal(kind)
-		}
-		leaves = append(leaves, leave)
+		t.Run(name, func(t *testing.T) {
+			kind, leave := enter(Costly, name)
+			if kind != 0 {
+				t.Fatal(kind)
+			}
+			leaves = append(leaves, leave)
+		})
 	}
 
 	go a.Enter(t.Context(), Costly, "bosun") // waits in the queue

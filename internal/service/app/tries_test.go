@@ -96,9 +96,11 @@ func TestSealedForOnePlace(t *testing.T) {
 	}
 
 	for _, place := range []string{secondOf("admin"), "device", "provider", "answer to 00", ""} {
-		if _, err := s.unseal(place, mine); err == nil {
-			t.Errorf("it opens for %q", place)
-		}
+		t.Run(place, func(t *testing.T) {
+			if _, err := s.unseal(place, mine); err == nil {
+				t.Errorf("it opens for %q", place)
+			}
+		})
 	}
 
 	d, err := s.newDevice("purser")
@@ -109,9 +111,11 @@ func TestSealedForOnePlace(t *testing.T) {
 	for _, other := range []string{
 		s.deviceOf("admin", d), s.deviceOf("purser", d[:len(d)-2]), s.deviceOf("purser", ""),
 	} {
-		if other != "" {
-			t.Errorf("%s counts", other)
-		}
+		t.Run(other, func(t *testing.T) {
+			if other != "" {
+				t.Errorf("%s counts", other)
+			}
+		})
 	}
 
 	old, err := s.sealer("answers")

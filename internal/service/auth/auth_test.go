@@ -21,9 +21,11 @@ func TestPasswords(t *testing.T) {
 		"m=4294967295,t=3,p=2", "m=65537,t=3,p=2", "m=65536,t=4,p=2", "m=65536,t=4294967295,p=2", "m=65536,t=0,p=2",
 		"m=65536,t=3,p=0", "m=-1,t=3,p=2", "m=65536,t=3,p=256",
 	} {
-		if Check(strings.Replace(h, "m=65536,t=3,p=2", cost, 1), "correct tide table") {
-			t.Errorf("%s counts", cost)
-		}
+		t.Run(cost, func(t *testing.T) {
+			if Check(strings.Replace(h, "m=65536,t=3,p=2", cost, 1), "correct tide table") {
+				t.Errorf("%s counts", cost)
+			}
+		})
 	}
 
 	if again := Hash("correct tide table"); again == h {
@@ -48,10 +50,12 @@ func TestPasswords(t *testing.T) {
 		"ebb and flow at six": "",
 		"it was used before":  "the old one",
 	} {
-		err := Acceptable(pw, "purser", "it was used before")
-		if (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
-			t.Errorf("%q: %v, want %q", pw, err, want)
-		}
+		t.Run(pw, func(t *testing.T) {
+			err := Acceptable(pw, "purser", "it was used before")
+			if (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+				t.Errorf("%q: %v, want %q", pw, err, want)
+			}
+		})
 	}
 }
 

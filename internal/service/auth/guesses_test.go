@@ -24,13 +24,15 @@ func TestGuesses(t *testing.T) {
 			word + word,
 			strings.NewReplacer("a", "@", "o", "0", "s", "$").Replace(word) + "1",
 		} {
-			if len(dressed) < MinPassword {
-				continue
-			}
-			long++
-			if err := Acceptable(dressed, "purser", ""); err == nil {
-				t.Errorf("%q, of the %dth that is guessed, is taken", dressed, i+1)
-			}
+			t.Run(dressed, func(t *testing.T) {
+				if len(dressed) < MinPassword {
+					return
+				}
+				long++
+				if err := Acceptable(dressed, "purser", ""); err == nil {
+					t.Errorf("%q, of the %dth that is guessed, is taken", dressed, i+1)
+				}
+			})
 		}
 	}
 
@@ -42,15 +44,19 @@ func TestGuesses(t *testing.T) {
 		"high water at noon", "ebb and flow at six", "Vx7#pm2&Kq9w", "harbour and gull 7", "pier-lantern-otter",
 		"日本語なら十二文字で足りる",
 	} {
-		if err := Acceptable(phrase, "purser", ""); err != nil {
-			t.Errorf("%q: %v", phrase, err)
-		}
+		t.Run(phrase, func(t *testing.T) {
+			if err := Acceptable(phrase, "purser", ""); err != nil {
+				t.Errorf("%q: %v", phrase, err)
+			}
+		})
 	}
 
 	for _, weak := range []string{"drowssap1234", "abcdefghijkl", "poiuytrewq12", "Summer2026!!", "iloveyou1234"} {
-		if err := Acceptable(weak, "boatswain", ""); err == nil {
-			t.Errorf("%q is taken, after %.3g guesses", weak, guesses(weak, "boatswain"))
-		}
+		t.Run(weak, func(t *testing.T) {
+			if err := Acceptable(weak, "boatswain", ""); err == nil {
+				t.Errorf("%q is taken, after %.3g guesses", weak, guesses(weak, "boatswain"))
+			}
+		})
 	}
 
 	start := time.Now()
@@ -75,9 +81,11 @@ func TestStrength(t *testing.T) {
 		"summertime and winter": 1,
 		"pier-lantern-ott":      2,
 	} {
-		got, problem := Strength(password, "")
-		if got != want || (problem != nil) != (want == 0) {
-			t.Errorf("%q: %d, %v, want %d; %.3g guesses", password, got, problem, want, guesses(password, ""))
-		}
+		t.Run(password, func(t *testing.T) {
+			got, problem := Strength(password, "")
+			if got != want || (problem != nil) != (want == 0) {
+				t.Errorf("%q: %d, %v, want %d; %.3g guesses", password, got, problem, want, guesses(password, ""))
+			}
+		})
 	}
 }

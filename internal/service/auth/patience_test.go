@@ -13,34 +13,36 @@ func TestPatience(t *testing.T) {
 		p    Patience
 		most int
 	}{{"place", OfPlace, 30}, {"strangers", OfStrangers, 100}, {"code", OfCode, 33}} {
-		for _, rest := range []time.Duration{0, 30 * time.Minute, time.Hour, 24 * time.Hour} {
-			var tries Tries
-			var at []time.Time
-			now := time.Unix(1_795_600_000, 0)
+		t.Run(c.name, func(t *testing.T) {
+			for _, rest := range []time.Duration{0, 30 * time.Minute, time.Hour, 24 * time.Hour} {
+				var tries Tries
+				var at []time.Time
+				now := time.Unix(1_795_600_000, 0)
 
-			for end := now.Add(100 * time.Hour); now.Before(end); now = now.Add(time.Second) {
-				if rest > 0 && len(at) > 0 && len(at)%(c.p.Free+3) == 0 && now.Sub(at[len(at)-1]) < rest {
-					continue
+				for end := now.Add(100 * time.Hour); now.Before(end); now = now.Add(time.Second) {
+					if rest > 0 && len(at) > 0 && len(at)%(c.p.Free+3) == 0 && now.Sub(at[len(at)-1]) < rest {
+						continue
+					}
+					if c.p.Wait(tries, now) == 0 {
+						tries = c.p.Begin(tries, now)
+						at = append(at, now)
+					}
 				}
-				if c.p.Wait(tries, now) == 0 {
-					tries = c.p.Begin(tries, now)
-					at = append(at, now)
+
+				worst := 0
+				for i, j := 0, 0; i < len(at); i++ {
+					for at[i].Sub(at[j]) >= time.Hour {
+						j++
+					}
+					worst = max(worst, i-j+1)
+				}
+
+				if worst > c.most || len(at) < 50 {
+					t.Errorf("%s, resting %s: %d tries within an hour, want at most %d; %d in all", c.name, rest, worst,
+						c.most, len(at))
 				}
 			}
-
-			worst := 0
-			for i, j := 0, 0; i < len(at); i++ {
-				for at[i].Sub(at[j]) >= time.Hour {
-					j++
-				}
-				worst = max(worst, i-j+1)
-			}
-
-			if worst > c.most || len(at) < 50 {
-				t.Errorf("%s, resting %s: %d tries within an hour, want at most %d; %d in all", c.name, rest, worst,
-					c.most, len(at))
-			}
-		}
+		})
 	}
 }
 

@@ -1,6 +1,7 @@
 package auth
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -37,10 +38,12 @@ func TestPolicy(t *testing.T) {
 			return false
 		},
 	} {
-		to := strict
-		if want := change(&to); Loosens(strict, to) != want {
-			t.Errorf("%s: looser is %v", what, !want)
-		}
+		t.Run(what, func(t *testing.T) {
+			to := strict
+			if want := change(&to); Loosens(strict, to) != want {
+				t.Errorf("%s: looser is %v", what, !want)
+			}
+		})
 	}
 
 	if !Loosens(wire.Policy{EnrolmentDays: 1}, wire.Policy{}) || Loosens(wire.Policy{}, wire.Policy{EnrolmentDays: 1}) {
@@ -70,9 +73,11 @@ func TestPolicy(t *testing.T) {
 		{Roles{"reviewer@a"}, Roles{"reviewer@a", "reviewer@b"}, true},
 		{Roles{"reviewer@a", wire.Viewer}, Roles{"reviewer@a", wire.Author}, false},
 	} {
-		if GainsReview(strict, c.from, c.to) != c.gains {
-			t.Errorf("%v to %v", c.from, c.to)
-		}
+		t.Run(fmt.Sprint(c.from), func(t *testing.T) {
+			if GainsReview(strict, c.from, c.to) != c.gains {
+				t.Errorf("%v to %v", c.from, c.to)
+			}
+		})
 	}
 
 	now := time.Unix(1_795_600_000, 0)

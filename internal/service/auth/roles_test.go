@@ -28,15 +28,17 @@ func TestParseRoles(t *testing.T) {
 		{"viewer@ticketing", "everywhere or not at all"},
 		{strings.TrimSpace(strings.Repeat("viewer ", MaxRoles+1)), "too many"},
 	} {
-		got, err := ParseRoles(strings.Fields(c.in))
-		text := strings.Join(got, " ")
-		if err != nil {
-			text = err.Error()
-		}
+		t.Run(c.in, func(t *testing.T) {
+			got, err := ParseRoles(strings.Fields(c.in))
+			text := strings.Join(got, " ")
+			if err != nil {
+				text = err.Error()
+			}
 
-		if err == nil && text != c.want || err != nil && !strings.Contains(text, c.want) {
-			t.Errorf("%s: %q, want %q", c.in, text, c.want)
-		}
+			if err == nil && text != c.want || err != nil && !strings.Contains(text, c.want) {
+				t.Errorf("%s: %q, want %q", c.in, text, c.want)
+			}
+		})
 	}
 }
 

@@ -18,43 +18,49 @@ func TestSecondFactor(t *testing.T) {
 		2000000000:  "279037",
 		20000000000: "353130",
 	} {
-		step, ok := CheckSecond(secret, want, time.Unix(at, 0), 0)
-		if !ok || step != at/30 {
-			t.Errorf("%d: %s is of step %d, %t", at, want, step, ok)
-		}
-
-		if _, ok := CheckSecond(secret, want, time.Unix(at, 0), step); ok {
-			t.Errorf("%d: %s twice", at, want)
-		}
-
-		for _, off := range []int64{-30, 30} {
-			if _, ok := CheckSecond(secret, want[:3]+" "+want[3:], time.Unix(at+off, 0), 0); !ok {
-				t.Errorf("%d: not with a clock %d seconds off", at, off)
+		t.Run(fmt.Sprint(at), func(t *testing.T) {
+			step, ok := CheckSecond(secret, want, time.Unix(at, 0), 0)
+			if !ok || step != at/30 {
+				t.Errorf("%d: %s is of step %d, %t", at, want, step, ok)
 			}
-		}
 
-		for _, off := range []int64{-61, 61} {
-			if at+off < 0 { // before Unix time
-				continue
+			if _, ok := CheckSecond(secret, want, time.Unix(at, 0), step); ok {
+				t.Errorf("%d: %s twice", at, want)
 			}
-			if _, ok := CheckSecond(secret, want, time.Unix(at+off, 0), 0); ok {
-				t.Errorf("%d: with a clock %d seconds off", at, off)
+
+			for _, off := range []int64{-30, 30} {
+				if _, ok := CheckSecond(secret, want[:3]+" "+want[3:], time.Unix(at+off, 0), 0); !ok {
+					t.Errorf("%d: not with a clock %d seconds off", at, off)
+				}
 			}
-		}
+
+			for _, off := range []int64{-61, 61} {
+				if at+off < 0 { // before Unix time
+					continue
+				}
+				if _, ok := CheckSecond(secret, want, time.Unix(at+off, 0), 0); ok {
+					t.Errorf("%d: with a clock %d seconds off", at, off)
+				}
+			}
+		})
 	}
 
 	for n, want := range []string{
 		"755224", "287082", "359152", "969429", "338314", "254676", "287922", "162583", "399871", "520489",
 	} {
-		if got := fmt.Sprintf("%06d", codeAt(secret, int64(n))); got != want {
-			t.Errorf("code %d is %s, want %s", n, got, want)
-		}
+		t.Run(want, func(t *testing.T) {
+			if got := fmt.Sprintf("%06d", codeAt(secret, int64(n))); got != want {
+				t.Errorf("code %d is %s, want %s", n, got, want)
+			}
+		})
 	}
 
 	for _, bad := range []string{"", "28708", "2870820", "ABCDEF", "-87082"} {
-		if _, ok := CheckSecond(secret, bad, time.Unix(59, 0), 0); ok {
-			t.Errorf("%q fits", bad)
-		}
+		t.Run(bad, func(t *testing.T) {
+			if _, ok := CheckSecond(secret, bad, time.Unix(59, 0), 0); ok {
+				t.Errorf("%q fits", bad)
+			}
+		})
 	}
 
 	u, err := url.Parse(SecondURL(NewSecond(), "bosun", "harbour:7780"))

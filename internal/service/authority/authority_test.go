@@ -46,22 +46,24 @@ func TestKeysStay(t *testing.T) {
 	}
 
 	for _, f := range []string{"authority.key", "orders.key"} {
-		if st, err := os.Stat(filepath.Join(dir, f)); err != nil || st.Mode().Perm() != 0o600 {
-			t.Errorf("%s: %v, %v", f, st.Mode(), err)
-		}
+		t.Run(f, func(t *testing.T) {
+			if st, err := os.Stat(filepath.Join(dir, f)); err != nil || st.Mode().Perm() != 0o600 {
+				t.Errorf("%s: %v, %v", f, st.Mode(), err)
+			}
 
-		if err := os.WriteFile(filepath.Join(dir, f), []byte("rust"), 0o600); err != nil {
-			t.Fatal(err)
-		}
+			if err := os.WriteFile(filepath.Join(dir, f), []byte("rust"), 0o600); err != nil {
+				t.Fatal(err)
+			}
 
-		if _, err := Open(dir, nil); err == nil || !strings.Contains(err.Error(), f) {
-			t.Errorf("with a damaged %s: %v", f, err)
-		}
+			if _, err := Open(dir, nil); err == nil || !strings.Contains(err.Error(), f) {
+				t.Errorf("with a damaged %s: %v", f, err)
+			}
 
-		os.RemoveAll(dir)
-		if _, err := Open(dir, nil); err != nil {
-			t.Fatal(err)
-		}
+			os.RemoveAll(dir)
+			if _, err := Open(dir, nil); err != nil {
+				t.Fatal(err)
+			}
+		})
 	}
 }
 
@@ -133,9 +135,11 @@ func TestServerCertificate(t *testing.T) {
 	pool := x509.NewCertPool()
 	pool.AppendCertsFromPEM(a.PEM)
 	for _, name := range []string{"localhost", "127.0.0.1"} {
-		if _, err := first.Leaf.Verify(x509.VerifyOptions{Roots: pool, DNSName: name}); err != nil {
-			t.Error(err)
-		}
+		t.Run(name, func(t *testing.T) {
+			if _, err := first.Leaf.Verify(x509.VerifyOptions{Roots: pool, DNSName: name}); err != nil {
+				t.Error(err)
+			}
+		})
 	}
 
 	if _, err := first.Leaf.Verify(x509.VerifyOptions{Roots: pool, DNSName: "elsewhere"}); err == nil {

@@ -76,9 +76,11 @@ func TestReplaceAuthority(t *testing.T) {
 	block, _ := pem.Decode(b.PEM)
 	newest := pem.EncodeToMemory(block)
 	for what, trusted := range map[string][]byte{"the former": old, "the newest": newest, "both": b.PEM} {
-		if err := serves(t, b, trusted); err != nil {
-			t.Errorf("who trusts %s: %v", what, err)
-		}
+		t.Run(what, func(t *testing.T) {
+			if err := serves(t, b, trusted); err != nil {
+				t.Errorf("who trusts %s: %v", what, err)
+			}
+		})
 	}
 
 	after, _, err := b.Agent("skiff", request(t), time.Time{})
@@ -240,72 +242,74 @@ func TestReplacementBrokenOff(t *testing.T) {
 	for what, replace := range map[string]func(dir string) error{
 		"authority": func(dir string) error { return ReplaceAuthority(dir, nil) }, "orders": ReplaceOrders,
 	} {
-		dir := filepath.Join(t.TempDir(), "keys")
-		before := open(t, dir)
-		was := contents(t, dir)
-		if err := replace(dir); err != nil {
-			t.Fatal(err)
-		}
-
-		is := contents(t, dir)
-		after := open(t, dir)
-		states := []map[string][]byte{was}
-		add := func(change func(map[string][]byte)) {
-			next := map[string][]byte{}
-			for k, v := range states[len(states)-1] {
-				next[k] = v
-			}
-
-			change(next)
-			states = append(states, next)
-		}
-
-		switch what {
-		case "authority":
-			for _, f := range []string{formerFile + ".key", formerFile + ".pem"} {
-				add(func(m map[string][]byte) { m[f] = is[f] })
-			}
-			for _, f := range []string{"authority.key", "authority.pem"} {
-				add(func(m map[string][]byte) { m[nextPrefix+f] = is[f] })
-			}
-			for _, f := range []string{"authority.key", "authority.pem"} {
-				add(func(m map[string][]byte) { m[f] = is[f]; delete(m, nextPrefix+f) })
-			}
-		case "orders":
-			add(func(m map[string][]byte) { m[nextPrefix+ordersFile] = is[ordersFile] })
-			add(func(m map[string][]byte) { m[stepsFile] = is[stepsFile] })
-			add(func(m map[string][]byte) { m[ordersFile] = is[ordersFile]; delete(m, nextPrefix+ordersFile) })
-		}
-
-		for i, files := range states {
-			broken := filepath.Join(t.TempDir(), "keys")
-			if err := os.MkdirAll(broken, 0o700); err != nil {
+		t.Run(what, func(t *testing.T) {
+			dir := filepath.Join(t.TempDir(), "keys")
+			before := open(t, dir)
+			was := contents(t, dir)
+			if err := replace(dir); err != nil {
 				t.Fatal(err)
 			}
 
-			for name, b := range files {
-				if err := os.WriteFile(filepath.Join(broken, name), b, 0o600); err != nil {
+			is := contents(t, dir)
+			after := open(t, dir)
+			states := []map[string][]byte{was}
+			add := func(change func(map[string][]byte)) {
+				next := map[string][]byte{}
+				for k, v := range states[len(states)-1] {
+					next[k] = v
+				}
+
+				change(next)
+				states = append(states, next)
+			}
+
+			switch what {
+			case "authority":
+				for _, f := range []string{formerFile + ".key", formerFile + ".pem"} {
+					add(func(m map[string][]byte) { m[f] = is[f] })
+				}
+				for _, f := range []string{"authority.key", "authority.pem"} {
+					add(func(m map[string][]byte) { m[nextPrefix+f] = is[f] })
+				}
+				for _, f := range []string{"authority.key", "authority.pem"} {
+					add(func(m map[string][]byte) { m[f] = is[f]; delete(m, nextPrefix+f) })
+				}
+			case "orders":
+				add(func(m map[string][]byte) { m[nextPrefix+ordersFile] = is[ordersFile] })
+				add(func(m map[string][]byte) { m[stepsFile] = is[stepsFile] })
+				add(func(m map[string][]byte) { m[ordersFile] = is[ordersFile]; delete(m, nextPrefix+ordersFile) })
+			}
+
+			for i, files := range states {
+				broken := filepath.Join(t.TempDir(), "keys")
+				if err := os.MkdirAll(broken, 0o700); err != nil {
 					t.Fatal(err)
 				}
-			}
 
-			got := open(t, broken)
-			same := func(x *Authority) bool {
-				return got.Fingerprint() == x.Fingerprint() && bytes.Equal(got.PEM, x.PEM) &&
-					got.Orders.Equal(x.Orders) && len(got.Succession) == len(x.Succession)
-			}
-			if !same(before) && !same(after) {
-				t.Errorf("%s, broken off after %d: %s", what, i, got.Fingerprint())
-			}
+				for name, b := range files {
+					if err := os.WriteFile(filepath.Join(broken, name), b, 0o600); err != nil {
+						t.Fatal(err)
+					}
+				}
 
-			if last := i == len(states)-1; last && !same(after) {
-				t.Errorf("%s: not done at its end", what)
-			}
+				got := open(t, broken)
+				same := func(x *Authority) bool {
+					return got.Fingerprint() == x.Fingerprint() && bytes.Equal(got.PEM, x.PEM) &&
+						got.Orders.Equal(x.Orders) && len(got.Succession) == len(x.Succession)
+				}
+				if !same(before) && !same(after) {
+					t.Errorf("%s, broken off after %d: %s", what, i, got.Fingerprint())
+				}
 
-			if err := replace(broken); err != nil && !strings.Contains(err.Error(), "end the former one first") {
-				t.Errorf("%s, once more after %d: %v", what, i, err)
+				if last := i == len(states)-1; last && !same(after) {
+					t.Errorf("%s: not done at its end", what)
+				}
+
+				if err := replace(broken); err != nil && !strings.Contains(err.Error(), "end the former one first") {
+					t.Errorf("%s, once more after %d: %v", what, i, err)
+				}
 			}
-		}
+		})
 	}
 }
 

@@ -44,13 +44,15 @@ func TestUntil(t *testing.T) {
 		{"hardly ever", []rota{rotaOf("0 0 29 2 *", "", long, 0)}, 0, day(20, 8, 0),
 			time.Date(2032, 2, 29, 0, 0, 0, 0, time.UTC)},
 	} {
-		k := &Known{
-			age:  c.age,
-			rota: map[string][]rota{"ticketing": c.rotas, "boats": {rotaOf("* * * * *", "", long, 0)}},
-		}
-		if got := k.until("ticketing", store.Host{Name: "slip-north", TagList: "tills"}, c.at); !got.Equal(c.want) {
-			t.Errorf("%s: %s, want %s", c.what, got, c.want)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			k := &Known{
+				age:  c.age,
+				rota: map[string][]rota{"ticketing": c.rotas, "boats": {rotaOf("* * * * *", "", long, 0)}},
+			}
+			if got := k.until("ticketing", store.Host{Name: "slip-north", TagList: "tills"}, c.at); !got.Equal(c.want) {
+				t.Errorf("%s: %s, want %s", c.what, got, c.want)
+			}
+		})
 	}
 }
 
@@ -101,23 +103,25 @@ func TestKnownOf(t *testing.T) {
 			&store.Look{State: lifecycle.SnapshotReady, Snapshot: "s1", Watched: ptr("s0"), WatchedAt: &later}, r,
 			verdict.Look{At: taken, Edition: 2, Published: 2, Unread: 3, Findings: 5}},
 	} {
-		k := &Known{
-			At:     now,
-			age:    26 * time.Hour,
-			taken:  map[string]time.Time{"s1": taken},
-			newest: map[where]store.Look{},
-		}
+		t.Run(c.what, func(t *testing.T) {
+			k := &Known{
+				At:     now,
+				age:    26 * time.Hour,
+				taken:  map[string]time.Time{"s1": taken},
+				newest: map[where]store.Look{},
+			}
 
-		if c.look != nil {
-			k.newest[where{"boats", "ferry"}] = *c.look
-		}
+			if c.look != nil {
+				k.newest[where{"boats", "ferry"}] = *c.look
+			}
 
-		if !c.want.At.IsZero() {
-			c.want.Until = c.want.At.Add(k.age)
-		}
+			if !c.want.At.IsZero() {
+				c.want.Until = c.want.At.Add(k.age)
+			}
 
-		if got := k.Of(e, h, c.r, 5); got != c.want {
-			t.Errorf("%s: %+v, want %+v", c.what, got, c.want)
-		}
+			if got := k.Of(e, h, c.r, 5); got != c.want {
+				t.Errorf("%s: %+v, want %+v", c.what, got, c.want)
+			}
+		})
 	}
 }

@@ -23,31 +23,33 @@ func TestMuchIsLeft(t *testing.T) {
 		"no text":               "/srv/" + strings.Repeat("\xff\n", 2000),
 		"as long as can be":     "/" + strings.Repeat("a/", 65_000),
 	} {
-		b := &builder{d: d, id: store.NewID()}
-		for range 3 * maxLeft {
-			b.leave("pontoon", path, "it was seen otherwise by a later snapshot")
-		}
+		t.Run(what, func(t *testing.T) {
+			b := &builder{d: d, id: store.NewID()}
+			for range 3 * maxLeft {
+				b.leave("pontoon", path, "it was seen otherwise by a later snapshot")
+			}
 
-		step := plan.Step{
-			Path:   "/srv/x",
-			Kind:   perm.File,
-			Before: posix.State{Mode: 0o644}.Set(),
-			After:  posix.State{Mode: 0o600}.Set(),
-		}
+			step := plan.Step{
+				Path:   "/srv/x",
+				Kind:   perm.File,
+				Before: posix.State{Mode: 0o644}.Set(),
+				After:  posix.State{Mode: 0o600}.Set(),
+			}
 
-		if err := b.add("pontoon", []string{"/srv"}, []plan.Step{step}, nil); err != nil {
-			t.Fatal(err)
-		}
+			if err := b.add("pontoon", []string{"/srv"}, []plan.Step{step}, nil); err != nil {
+				t.Fatal(err)
+			}
 
-		id, err := b.finish(t.Context(), plan.Remediation, "billing", "", "quartermaster")
-		if err != nil {
-			t.Fatalf("%s: %v", what, err)
-		}
+			id, err := b.finish(t.Context(), plan.Remediation, "billing", "", "quartermaster")
+			if err != nil {
+				t.Fatalf("%s: %v", what, err)
+			}
 
-		p, err := st.Plan(t.Context(), id)
-		if err != nil || !strings.Contains(p.Source, "more paths are left as they are") || len(p.Source) > 8<<20 {
-			t.Errorf("%s: %d bytes, %v", what, len(p.Source), err)
-		}
+			p, err := st.Plan(t.Context(), id)
+			if err != nil || !strings.Contains(p.Source, "more paths are left as they are") || len(p.Source) > 8<<20 {
+				t.Errorf("%s: %d bytes, %v", what, len(p.Source), err)
+			}
+		})
 	}
 }
 

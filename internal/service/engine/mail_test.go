@@ -107,9 +107,11 @@ func TestCheckMail(t *testing.T) {
 		"mailto:Watch <a@b.example>":             false,
 		"mailto:a@b.example\r\nBcc: c@d.example": false,
 	} {
-		if err := CheckHook(wire.NewHook{URL: url, Kinds: []string{"findings"}, Every: 60}); (err == nil) != fine {
-			t.Errorf("%q: %v", url, err)
-		}
+		t.Run(url, func(t *testing.T) {
+			if err := CheckHook(wire.NewHook{URL: url, Kinds: []string{"findings"}, Every: 60}); (err == nil) != fine {
+				t.Errorf("%q: %v", url, err)
+			}
+		})
 	}
 
 	if CheckHook(wire.NewHook{URL: "https://desk.example", Kinds: []string{"run"}, Every: 60}) == nil {

@@ -35,10 +35,12 @@ func TestCheckHook(t *testing.T) {
 		"https://":                       false,
 		"http://127.0.0.1.example/":      false,
 	} {
-		if err := CheckHook(wire.NewHook{URL: url, Kinds: []string{"findings"}}); (err == nil) != fine ||
-			err != nil && !errors.Is(err, ErrBad) {
-			t.Errorf("%s: %v", url, err)
-		}
+		t.Run(url, func(t *testing.T) {
+			if err := CheckHook(wire.NewHook{URL: url, Kinds: []string{"findings"}}); (err == nil) != fine ||
+				err != nil && !errors.Is(err, ErrBad) {
+				t.Errorf("%s: %v", url, err)
+			}
+		})
 	}
 
 	if err := CheckHook(wire.NewHook{URL: "https://desk.example", Kinds: []string{"gossip"}}); !errors.Is(err, ErrBad) {

@@ -34,11 +34,13 @@ func TestTimes(t *testing.T) {
 		{"@weekly", "", "2026-11-29T00:00:00Z"},
 		{"*/15 8-9 * * 1-5", "", "2026-11-26T08:00:00Z"},
 	} {
-		s, err := Times(c.spec, c.zone)
-		must(t, err)
-		if got := s.Next(at).UTC().Format(time.RFC3339); got != c.next {
-			t.Errorf("%s in %s: %s, want %s", c.spec, c.zone, got, c.next)
-		}
+		t.Run(c.spec, func(t *testing.T) {
+			s, err := Times(c.spec, c.zone)
+			must(t, err)
+			if got := s.Next(at).UTC().Format(time.RFC3339); got != c.next {
+				t.Errorf("%s in %s: %s, want %s", c.spec, c.zone, got, c.next)
+			}
+		})
 	}
 
 	for spec, zone := range map[string]string{
@@ -49,9 +51,11 @@ func TestTimes(t *testing.T) {
 		"x":          "",
 		"30 2 * * *": "Atlantis/Harbour",
 	} {
-		if _, err := Times(spec, zone); !errors.Is(err, ErrBad) {
-			t.Errorf("%q in %q: %v", spec, zone, err)
-		}
+		t.Run(spec, func(t *testing.T) {
+			if _, err := Times(spec, zone); !errors.Is(err, ErrBad) {
+				t.Errorf("%q in %q: %v", spec, zone, err)
+			}
+		})
 	}
 }
 

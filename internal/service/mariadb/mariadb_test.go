@@ -130,26 +130,28 @@ func TestPrivate(t *testing.T) {
 // elsewhere, and as private.
 func TestLongFolder(t *testing.T) {
 	for _, name := range []string{strings.Repeat("long-", 25), "one,two"} {
-		dir, err := os.MkdirTemp("", "idletally-long-")
-		must(t, err)
-		t.Cleanup(func() { os.RemoveAll(dir) })
-		must(t, os.Chmod(dir, 0o711))
-		dir = filepath.Join(dir, name)
-		s, err := Start(t.Context(), dir)
-		must(t, err)
-		dsn, ok := Running(t.Context(), dir)
-		if !ok || dsn != s.DSN || s.passes == "" {
-			t.Errorf("%q: %s, %v", name, dsn, ok)
-		}
+		t.Run(name, func(t *testing.T) {
+			dir, err := os.MkdirTemp("", "idletally-long-")
+			must(t, err)
+			t.Cleanup(func() { os.RemoveAll(dir) })
+			must(t, os.Chmod(dir, 0o711))
+			dir = filepath.Join(dir, name)
+			s, err := Start(t.Context(), dir)
+			must(t, err)
+			dsn, ok := Running(t.Context(), dir)
+			if !ok || dsn != s.DSN || s.passes == "" {
+				t.Errorf("%q: %s, %v", name, dsn, ok)
+			}
 
-		s.Stop()
-		if _, err := os.Stat(s.passes); err == nil {
-			t.Errorf("%q: its socket's folder stays", name)
-		}
+			s.Stop()
+			if _, err := os.Stat(s.passes); err == nil {
+				t.Errorf("%q: its socket's folder stays", name)
+			}
 
-		if _, ok := Running(t.Context(), dir); ok {
-			t.Errorf("%q: it has stopped", name)
-		}
+			if _, ok := Running(t.Context(), dir); ok {
+				t.Errorf("%q: it has stopped", name)
+			}
+		})
 	}
 }
 

@@ -69,9 +69,11 @@ func TestFigures(t *testing.T) {
 		"idletally_agents 2.0":     3,
 		"idletally_agents 1.9":     1,
 	} {
-		if got[name] != want {
-			t.Errorf("%s is %g, want %g: %v", name, got[name], want, got)
-		}
+		t.Run(name, func(t *testing.T) {
+			if got[name] != want {
+				t.Errorf("%s is %g, want %g: %v", name, got[name], want, got)
+			}
+		})
 	}
 
 	for i := range 500 {
@@ -109,18 +111,22 @@ func TestFigures(t *testing.T) {
 		"idletally_application_hosts cars never":                    1,
 		"idletally_application_hosts none nowhere":                  1,
 	} {
-		if v, ok := got[name]; !ok || v != want {
-			t.Errorf("%s is %g, want %g: %v", name, v, want, got)
-		}
+		t.Run(name, func(t *testing.T) {
+			if v, ok := got[name]; !ok || v != want {
+				t.Errorf("%s is %g, want %g: %v", name, v, want, got)
+			}
+		})
 	}
 
 	for _, not := range []string{
 		"idletally_application_hosts draft never", "idletally_application_hosts boats nowhere",
 		"idletally_application_oldest_look_timestamp_seconds cars",
 	} {
-		if _, ok := got[not]; ok {
-			t.Errorf("%s is told", not)
-		}
+		t.Run(not, func(t *testing.T) {
+			if _, ok := got[not]; ok {
+				t.Errorf("%s is told", not)
+			}
+		})
 	}
 }
 

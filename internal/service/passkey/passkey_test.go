@@ -11,9 +11,11 @@ func TestNewSite(t *testing.T) {
 		"https://tally.example": true, "https://tally.example:8443": true, "https://localhost:7780": true,
 		"": false, "https://127.0.0.1:7780": false, "https://[::1]": false,
 	} {
-		if s, err := NewSite(public, "harbour"); err != nil || (s != nil) != named {
-			t.Errorf("%q: %v, %v", public, s, err)
-		}
+		t.Run(public, func(t *testing.T) {
+			if s, err := NewSite(public, "harbour"); err != nil || (s != nil) != named {
+				t.Errorf("%q: %v, %v", public, s, err)
+			}
+		})
 	}
 }
 

@@ -31,16 +31,20 @@ func TestOf(t *testing.T) {
 		{"IPv6 in brackets", "[fd00:1::1]:5000", []string{"[2001:db8::9]:4000"}, "2001:db8::9"},
 		{"IPv4 within IPv6", "[::ffff:10.0.0.7]:5000", []string{"203.0.113.1"}, "203.0.113.1"},
 	} {
-		r := &http.Request{RemoteAddr: c.peer, Header: http.Header{"X-Forwarded-For": c.forwarded}}
-		if got := proxies.Of(r); got.String() != c.want {
-			t.Errorf("%s: %s, want %s", c.what, got, c.want)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			r := &http.Request{RemoteAddr: c.peer, Header: http.Header{"X-Forwarded-For": c.forwarded}}
+			if got := proxies.Of(r); got.String() != c.want {
+				t.Errorf("%s: %s, want %s", c.what, got, c.want)
+			}
+		})
 	}
 
 	for _, bad := range []string{"", "proxy.example", "10.0.0.0/33", "0.0.0.0/0", "::/0"} {
-		if _, err := ParseProxies([]string{bad}); err == nil {
-			t.Errorf("%q was taken", bad)
-		}
+		t.Run(bad, func(t *testing.T) {
+			if _, err := ParseProxies([]string{bad}); err == nil {
+				t.Errorf("%q was taken", bad)
+			}
+		})
 	}
 }
 

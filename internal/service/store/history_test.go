@@ -215,10 +215,12 @@ func tiesOlder(t *testing.T, st *Store) {
 		`UPDATE audit SET who = 'bosun' WHERE seq = -7`, `DELETE FROM audit WHERE seq = -3`,
 		`DELETE FROM audit WHERE seq <= 0`,
 	} {
-		_, err := st.db.ExecContext(ctx, q)
-		must(t, err)
-		if err := verify(); !errors.Is(err, chain.ErrBroken) {
-			t.Errorf("%s: %v", q, err)
-		}
+		t.Run(q, func(t *testing.T) {
+			_, err := st.db.ExecContext(ctx, q)
+			must(t, err)
+			if err := verify(); !errors.Is(err, chain.ErrBroken) {
+				t.Errorf("%s: %v", q, err)
+			}
+		})
 	}
 }

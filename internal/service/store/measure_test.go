@@ -73,21 +73,23 @@ func TestNodesThatComeToTooMuch(t *testing.T) {
 		levels int
 		names  []string
 	}{"paths": {40, []string{"a", "b"}}, "depth": {tree.MaxDepth + 5, []string{"d"}}} {
-		m, top := bomb(c.levels, c.names...)
-		if err := putAll(t, s, m, top); !errors.Is(err, ErrBadNode) || !errors.Is(err, tree.ErrTooLarge) {
-			t.Errorf("%s at once: %v", what, err)
-		}
-
-		var refused error
-		must(t, tree.Each(t.Context(), m, top, func(_ tree.Hash, b []byte) error {
-			if refused == nil {
-				refused = s.PutNodes(t.Context(), [][]byte{b})
+		t.Run(what, func(t *testing.T) {
+			m, top := bomb(c.levels, c.names...)
+			if err := putAll(t, s, m, top); !errors.Is(err, ErrBadNode) || !errors.Is(err, tree.ErrTooLarge) {
+				t.Errorf("%s at once: %v", what, err)
 			}
-			return nil
-		}))
 
-		if !errors.Is(refused, tree.ErrTooLarge) {
-			t.Errorf("%s one by one: %v", what, refused)
-		}
+			var refused error
+			must(t, tree.Each(t.Context(), m, top, func(_ tree.Hash, b []byte) error {
+				if refused == nil {
+					refused = s.PutNodes(t.Context(), [][]byte{b})
+				}
+				return nil
+			}))
+
+			if !errors.Is(refused, tree.ErrTooLarge) {
+				t.Errorf("%s one by one: %v", what, refused)
+			}
+		})
 	}
 }

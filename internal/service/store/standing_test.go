@@ -168,12 +168,14 @@ func TestStandingMany(t *testing.T) {
 		{paths, 0, len(paths) - 3, 0},
 		{nil, 0, 0, len(paths)},
 	} {
-		r := keep(t, app, host, c.paths, nil)
-		if int(r.Fresh) != c.fresh || int(r.Returned) != c.returned || int(r.Gone) != c.gone {
-			t.Errorf("fresh %d, returned %d, gone %d; want %+v", r.Fresh, r.Returned, r.Gone, []int{
-				c.fresh, c.returned, c.gone,
-			})
-		}
+		t.Run(fmt.Sprint(c.paths), func(t *testing.T) {
+			r := keep(t, app, host, c.paths, nil)
+			if int(r.Fresh) != c.fresh || int(r.Returned) != c.returned || int(r.Gone) != c.gone {
+				t.Errorf("fresh %d, returned %d, gone %d; want %+v", r.Fresh, r.Returned, r.Gone, []int{
+					c.fresh, c.returned, c.gone,
+				})
+			}
+		})
 	}
 }
 
@@ -270,23 +272,25 @@ func TestPlaces(t *testing.T) {
 		"/srv/b": "/srv/b/1 /srv/b/gone",
 		"/srv/c": "",
 	} {
-		for _, limit := range []int{1, 2, 100} {
-			var got []string
-			for after := 0; ; {
-				page, err := st.FindingsUnder(ctx, r, folder, after, limit)
-				must(t, err)
-				for _, f := range page {
-					after = f.Seq
-					got = append(got, string(f.Path))
-				}
+		t.Run(folder, func(t *testing.T) {
+			for _, limit := range []int{1, 2, 100} {
+				var got []string
+				for after := 0; ; {
+					page, err := st.FindingsUnder(ctx, r, folder, after, limit)
+					must(t, err)
+					for _, f := range page {
+						after = f.Seq
+						got = append(got, string(f.Path))
+					}
 
-				if len(page) < limit {
-					break
+					if len(page) < limit {
+						break
+					}
+				}
+				if strings.Join(got, " ") != want {
+					t.Errorf("under %s, %d at once: %q", folder, limit, got)
 				}
 			}
-			if strings.Join(got, " ") != want {
-				t.Errorf("under %s, %d at once: %q", folder, limit, got)
-			}
-		}
+		})
 	}
 }

@@ -98,9 +98,11 @@ func TestOpenTellsWhatIsWrong(t *testing.T) {
 		"what is this":                           "want user:password@tcp(host:port)/name",
 		"idletally:x@tcp(127.0.0.1:1)/idletally": "does not answer",
 	} {
-		if _, err := Open(t.Context(), address); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%q: %v, want %q", address, err, want)
-		}
+		t.Run(address, func(t *testing.T) {
+			if _, err := Open(t.Context(), address); err == nil || !strings.Contains(err.Error(), want) {
+				t.Errorf("%q: %v, want %q", address, err, want)
+			}
+		})
 	}
 	again, err := Open(t.Context(), dsn) // tables that are up to date stay as they are
 	must(t, err)
@@ -236,14 +238,16 @@ func TestRoom(t *testing.T) {
 			return err
 		}, "there may be no more"},
 	} {
-		must(t, c.add())
-		most := *c.most
-		*c.most = 1 // there is one
-		err := c.add()
-		*c.most = most
-		if !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), c.says) {
-			t.Errorf("%v", err)
-		}
+		t.Run(c.says, func(t *testing.T) {
+			must(t, c.add())
+			most := *c.most
+			*c.most = 1 // there is one
+			err := c.add()
+			*c.most = most
+			if !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), c.says) {
+				t.Errorf("%v", err)
+			}
+		})
 	}
 
 	for n := range maxSessions + 3 {
@@ -453,7 +457,8 @@ func TestReports(t *testing.T) {
 		t.Errorf("half a report shows: %v", err)
 	}
 
-	made, err := w.End(t.Context(), drift.Summary{Paths: 5000, Judged: 4000, Findings: 1200, Unread: 1}, []drift.Group{group})
+	made, err := w.End(t.Context(), drift.Summary{Paths: 5000, Judged: 4000, Findings: 1200, Unread: 1},
+		[]drift.Group{group})
 	must(t, err)
 	r, err := st.CurrentReport(ctx, app, host)
 	if err != nil || r.ID != made.ID || r.Findings != 1200 || r.Judged != 4000 {
@@ -528,6 +533,13 @@ func aPlan(t *testing.T, hosts ...string) (Plan, plan.Manifest) {
 	return p, m
 }
 
+// planStatesRows are what TestPlanStates tries.
+var planStatesRows = []struct {
+	by   string
+	back string
+	want bool
+}{{"reviewer", "", false}, {"reviewer", "", false}, {"second", "reviewer", true}, {"reviewer", "", true}}
+
 func TestPlanStates(t *testing.T) {
 	ctx := t.Context()
 	p, m := aPlan(t, name("host"), name("host"))
@@ -555,17 +567,15 @@ func TestPlanStates(t *testing.T) {
 	conflict("run before approval", err)
 
 	// Two are needed; the same one twice are not two, and one that is taken back is none.
-	for _, x := range []struct {
-		by   string
-		back string
-		want bool
-	}{{"reviewer", "", false}, {"reviewer", "", false}, {"second", "reviewer", true}, {"reviewer", "", true}} {
-		if got, err := approve(x.by, p.Digest, 2); err != nil || got != x.want {
-			t.Errorf("%s approved: %t, %v", x.by, got, err)
-		}
-		if x.back != "" {
-			must(t, st.WithdrawApproval(ctx, p.ID, x.back))
-		}
+	for _, x := range planStatesRows {
+		t.Run(x.by, func(t *testing.T) {
+			if got, err := approve(x.by, p.Digest, 2); err != nil || got != x.want {
+				t.Errorf("%s approved: %t, %v", x.by, got, err)
+			}
+			if x.back != "" {
+				must(t, st.WithdrawApproval(ctx, p.ID, x.back))
+			}
+		})
 	}
 
 	conflict("take back what was not given", st.WithdrawApproval(ctx, p.ID, "third"))
@@ -722,62 +732,64 @@ func TestWaves(t *testing.T) {
 		{"failed", 10, false, lifecycle.PartFailed, false},
 		{"well, and somebody halted", 10, true, lifecycle.PartFinished, false},
 	} {
-		p, m := aPlan(t, name("a"), name("b"), name("c"))
-		m.First, m.StopAt = 1, 10
-		for i := range m.Hosts {
-			m.Hosts[i].Steps = 10
-		}
+		t.Run(c.what, func(t *testing.T) {
+			p, m := aPlan(t, name("a"), name("b"), name("c"))
+			m.First, m.StopAt = 1, 10
+			for i := range m.Hosts {
+				m.Hosts[i].Steps = 10
+			}
 
-		must(t, st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
-		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
-			return true
-		}); err != nil || !ok {
-			t.Fatal(ok, err)
-		}
+			must(t, st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
+			if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
+				return true
+			}); err != nil || !ok {
+				t.Fatal(ok, err)
+			}
 
-		run, err := st.StartRun(ctx, p, m, "operator")
-		must(t, err)
-		work := func(i int) *Work {
-			t.Helper()
-			w, err := st.ClaimWork(ctx, m.Hosts[i].Host)
+			run, err := st.StartRun(ctx, p, m, "operator")
 			must(t, err)
-			return w
-		}
+			work := func(i int) *Work {
+				t.Helper()
+				w, err := st.ClaimWork(ctx, m.Hosts[i].Host)
+				must(t, err)
+				return w
+			}
 
-		first := work(0)
-		if first == nil || work(1) != nil || work(2) != nil {
-			t.Fatalf("%s: not the first host alone has work", c.what)
-		}
+			first := work(0)
+			if first == nil || work(1) != nil || work(2) != nil {
+				t.Fatalf("%s: not the first host alone has work", c.what)
+			}
 
-		if c.halt {
-			must(t, st.HaltRun(ctx, run))
-		}
+			if c.halt {
+				must(t, st.HaltRun(ctx, run))
+			}
 
-		next, err := st.EndRunHost(ctx, *first, wire.RunDone{State: c.state, Done: c.done}, nil)
-		must(t, err)
-		r, err := st.Run(ctx, run)
-		must(t, err)
-		if goes := len(next) == 2 && r.State == lifecycle.RunRunning && work(1) != nil &&
-			work(2) != nil; goes != c.goesOn {
-			t.Errorf("%s: goes on with %v, run %s", c.what, next, r.State)
-		}
+			next, err := st.EndRunHost(ctx, *first, wire.RunDone{State: c.state, Done: c.done}, nil)
+			must(t, err)
+			r, err := st.Run(ctx, run)
+			must(t, err)
+			if goes := len(next) == 2 && r.State == lifecycle.RunRunning && work(1) != nil &&
+				work(2) != nil; goes != c.goesOn {
+				t.Errorf("%s: goes on with %v, run %s", c.what, next, r.State)
+			}
 
-		if c.goesOn {
-			continue
-		}
+			if c.goesOn {
+				return
+			}
 
-		hosts, err := st.RunHosts(ctx, run)
-		must(t, err)
-		if r.State != lifecycle.RunHalted || hosts[1].State != lifecycle.PartHalted ||
-			!strings.Contains(hosts[2].Message, "held back") {
-			t.Errorf("%s: run %s, %+v", c.what, r.State, hosts)
-		}
+			hosts, err := st.RunHosts(ctx, run)
+			must(t, err)
+			if r.State != lifecycle.RunHalted || hosts[1].State != lifecycle.PartHalted ||
+				!strings.Contains(hosts[2].Message, "held back") {
+				t.Errorf("%s: run %s, %+v", c.what, r.State, hosts)
+			}
 
-		// Whoever resumes it goes on where it stopped: with the first host, or with the rest.
-		must(t, st.ResumeRun(ctx, run))
-		if again := work(0) != nil; again != (c.state != lifecycle.PartFinished) || (work(1) != nil) == again {
-			t.Errorf("%s: resumed with the first host: %t", c.what, again)
-		}
+			// Whoever resumes it goes on where it stopped: with the first host, or with the rest.
+			must(t, st.ResumeRun(ctx, run))
+			if again := work(0) != nil; again != (c.state != lifecycle.PartFinished) || (work(1) != nil) == again {
+				t.Errorf("%s: resumed with the first host: %t", c.what, again)
+			}
+		})
 	}
 }
 
@@ -798,58 +810,60 @@ func TestHaltWithoutAgents(t *testing.T) {
 		{"one was begun, and its agent is away", 1, 1, time.Hour, true},
 		{"all were taken", 3, 0, 0, true},
 	} {
-		p, m := aPlan(t, name("a"), name("b"), name("c"))
-		must(t, st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
-		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
-			return true
-		}); err != nil || !ok {
-			t.Fatal(ok, err)
-		}
-
-		run, err := st.StartRun(ctx, p, m, "operator")
-		must(t, err)
-		for i := range c.claimed {
-			w, err := st.ClaimWork(ctx, m.Hosts[i].Host)
-			if err != nil || w == nil {
-				t.Fatal(w, err)
+		t.Run(c.what, func(t *testing.T) {
+			p, m := aPlan(t, name("a"), name("b"), name("c"))
+			must(t, st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
+			if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
+				return true
+			}); err != nil || !ok {
+				t.Fatal(ok, err)
 			}
 
-			if i < c.begun {
-				_, err := st.RunProgress(ctx, run, w.Host, 1)
-				must(t, err)
+			run, err := st.StartRun(ctx, p, m, "operator")
+			must(t, err)
+			for i := range c.claimed {
+				w, err := st.ClaimWork(ctx, m.Hosts[i].Host)
+				if err != nil || w == nil {
+					t.Fatal(w, err)
+				}
+
+				if i < c.begun {
+					_, err := st.RunProgress(ctx, run, w.Host, 1)
+					must(t, err)
+				}
+
+				if c.age > 0 {
+					_, err := st.db.ExecContext(ctx, "UPDATE work SET lease_until = ? WHERE id = ?",
+						time.Now().UTC().Add(-c.age), w.ID)
+					must(t, err)
+				}
 			}
 
-			if c.age > 0 {
-				_, err := st.db.ExecContext(ctx, "UPDATE work SET lease_until = ? WHERE id = ?",
-					time.Now().UTC().Add(-c.age), w.ID)
-				must(t, err)
+			must(t, st.HaltRun(ctx, run))
+			r, err := st.Run(ctx, run)
+			if err != nil || (r.State == lifecycle.RunRunning) != c.waits || (r.Ended == nil) != c.waits {
+				t.Errorf("%s: the run is %s, %v", c.what, r.State, err)
 			}
-		}
 
-		must(t, st.HaltRun(ctx, run))
-		r, err := st.Run(ctx, run)
-		if err != nil || (r.State == lifecycle.RunRunning) != c.waits || (r.Ended == nil) != c.waits {
-			t.Errorf("%s: the run is %s, %v", c.what, r.State, err)
-		}
+			hosts, err := st.RunHosts(ctx, run)
+			must(t, err)
+			for i, h := range hosts {
+				if began := i < c.claimed && c.waits; (h.State == lifecycle.PartHalted) == began {
+					t.Errorf("%s: host %d is %s", c.what, i, h.State)
+				}
+				if w, err := st.ClaimWork(ctx, h.Host); err != nil ||
+					(w != nil) != (c.waits && i < c.claimed && c.age > 0) {
+					t.Errorf("%s: host %d is given %+v, %v", c.what, i, w, err)
+				}
+			}
 
-		hosts, err := st.RunHosts(ctx, run)
-		must(t, err)
-		for i, h := range hosts {
-			if began := i < c.claimed && c.waits; (h.State == lifecycle.PartHalted) == began {
-				t.Errorf("%s: host %d is %s", c.what, i, h.State)
+			if !c.waits {
+				must(t, st.ResumeRun(ctx, run))
+				if w, err := st.ClaimWork(ctx, m.Hosts[2].Host); err != nil || w == nil {
+					t.Errorf("%s: it does not go on: %+v, %v", c.what, w, err)
+				}
 			}
-			if w, err := st.ClaimWork(ctx, h.Host); err != nil ||
-				(w != nil) != (c.waits && i < c.claimed && c.age > 0) {
-				t.Errorf("%s: host %d is given %+v, %v", c.what, i, w, err)
-			}
-		}
-
-		if !c.waits {
-			must(t, st.ResumeRun(ctx, run))
-			if w, err := st.ClaimWork(ctx, m.Hosts[2].Host); err != nil || w == nil {
-				t.Errorf("%s: it does not go on: %+v, %v", c.what, w, err)
-			}
-		}
+		})
 	}
 }
 
@@ -983,9 +997,11 @@ func TestHistory(t *testing.T) {
 		{"later than all", HistoryQuery{Who: who, From: time.Now().Add(time.Minute), Limit: 10}, nil},
 		{"before all", HistoryQuery{Who: who, To: start.Add(-time.Minute), Limit: 10}, nil},
 	} {
-		if got := ask(c.past); !slices.Equal(got, c.want) {
-			t.Errorf("%s: %v, want %v", c.what, got, c.want)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			if got := ask(c.past); !slices.Equal(got, c.want) {
+				t.Errorf("%s: %v, want %v", c.what, got, c.want)
+			}
+		})
 	}
 }
 
@@ -1093,21 +1109,21 @@ func TestQueriesUseKeys(t *testing.T) {
 		{`SELECT s.person FROM session s JOIN person p ON p.name = s.person WHERE s.token_hash = ?`,
 			[]any{make([]byte, 32)}, 2},
 	} {
-		plan := planOf(t, q.text, q.args)
-		for _, p := range plan {
-			if p.Extra != nil && strings.Contains(*p.Extra, "Impossible") || p.Table == nil {
-				continue
-			}
+		t.Run(q.text, func(t *testing.T) {
+			for _, p := range planOf(t, q.text, q.args) {
+				if p.Extra != nil && strings.Contains(*p.Extra, "Impossible") || p.Table == nil {
+					continue
+				}
 
-			n := 0
-			if _, err := fmt.Sscanf(deref(p.Rows), "%d", &n); err != nil {
-				t.Fatal(err)
-			}
+				n := 0
+				_, err := fmt.Sscanf(deref(p.Rows), "%d", &n)
+				must(t, err)
 
-			if p.Key == nil || strings.Contains(deref(p.Extra), "filesort") && n > 10 || n > q.most {
-				t.Errorf("%s:\n key %v, rows %v, %v", q.text, deref(p.Key), n, deref(p.Extra))
+				if p.Key == nil || strings.Contains(deref(p.Extra), "filesort") && n > 10 || n > q.most {
+					t.Errorf("%s:\n key %v, rows %v, %v", q.text, deref(p.Key), n, deref(p.Extra))
+				}
 			}
-		}
+		})
 	}
 }
 
@@ -1173,10 +1189,12 @@ func TestDatabaseOnTheWay(t *testing.T) {
 		"u:p@tcp([::1]:3306)/x":                false,
 		"u:p@unix(/run/database/socket/s)/x":   false,
 	} {
-		_, err := nodeConnector(dsn)
-		if (err != nil) != refused || refused && !strings.Contains(err.Error(), "on the way") {
-			t.Errorf("%s: %v", dsn, err)
-		}
+		t.Run(dsn, func(t *testing.T) {
+			_, err := nodeConnector(dsn)
+			if (err != nil) != refused || refused && !strings.Contains(err.Error(), "on the way") {
+				t.Errorf("%s: %v", dsn, err)
+			}
+		})
 	}
 }
 
@@ -1315,17 +1333,19 @@ func TestHostFilter(t *testing.T) {
 		{HostFilter{Tag: tag, Version: "2"}, []string{calling, quiet}},
 		{HostFilter{Tag: "tag"}, nil}, // a part of a tag is none
 	} {
-		rows, err := st.HostsOf(ctx, c.f, "", 10)
-		must(t, err)
-		var got []string
-		for _, h := range rows {
-			got = append(got, h.Name)
-		}
+		t.Run(fmt.Sprint(c.f), func(t *testing.T) {
+			rows, err := st.HostsOf(ctx, c.f, "", 10)
+			must(t, err)
+			var got []string
+			for _, h := range rows {
+				got = append(got, h.Name)
+			}
 
-		slices.Sort(c.want)
-		if n, err := st.CountHosts(ctx, c.f); err != nil || int(n) != len(c.want) || !slices.Equal(got, c.want) {
-			t.Errorf("%+v: %v, %d, %v; want %v", c.f, got, n, err, c.want)
-		}
+			slices.Sort(c.want)
+			if n, err := st.CountHosts(ctx, c.f); err != nil || int(n) != len(c.want) || !slices.Equal(got, c.want) {
+				t.Errorf("%+v: %v, %d, %v; want %v", c.f, got, n, err, c.want)
+			}
+		})
 	}
 }
 

@@ -44,11 +44,13 @@ func TestDropUnfinished(t *testing.T) {
 	must(t, st.DropUnfinished(ctx, time.Date(2001, 1, 2, 0, 0, 0, 0, time.UTC)))
 
 	for id, want := range map[string]bool{killed: false, going: true, whole: true} {
-		var reports, findings int
-		must(t, st.db.GetContext(ctx, &reports, `SELECT COUNT(*) FROM report WHERE id = ?`, id))
-		must(t, st.db.GetContext(ctx, &findings, `SELECT COUNT(*) FROM finding WHERE report = ?`, id))
-		if (reports == 1) != want || (findings > 0) != want {
-			t.Errorf("%s: %d reports, %d findings", id, reports, findings)
-		}
+		t.Run(id, func(t *testing.T) {
+			var reports, findings int
+			must(t, st.db.GetContext(ctx, &reports, `SELECT COUNT(*) FROM report WHERE id = ?`, id))
+			must(t, st.db.GetContext(ctx, &findings, `SELECT COUNT(*) FROM finding WHERE report = ?`, id))
+			if (reports == 1) != want || (findings > 0) != want {
+				t.Errorf("%s: %d reports, %d findings", id, reports, findings)
+			}
+		})
 	}
 }

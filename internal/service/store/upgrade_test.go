@@ -48,9 +48,11 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 			nil,
 		},
 	} {
-		if _, err := db.ExecContext(ctx, q.text, q.args...); err != nil {
-			t.Fatalf("%s: %v", q.text, err)
-		}
+		t.Run(q.text, func(t *testing.T) {
+			if _, err := db.ExecContext(ctx, q.text, q.args...); err != nil {
+				t.Fatalf("%s: %v", q.text, err)
+			}
+		})
 	}
 
 	_, err = p.UpTo(ctx, 29)

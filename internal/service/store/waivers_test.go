@@ -32,9 +32,11 @@ func TestWaivers(t *testing.T) {
 
 	must(t, st.WithdrawWaiver(ctx, soon, "purser"))
 	for _, id := range []string{soon, over, "nope"} {
-		if err := st.WithdrawWaiver(ctx, id, "purser"); !errors.Is(err, ErrConflict) {
-			t.Errorf("withdrawing %s: %v", id, err)
-		}
+		t.Run(id, func(t *testing.T) {
+			if err := st.WithdrawWaiver(ctx, id, "purser"); !errors.Is(err, ErrConflict) {
+				t.Errorf("withdrawing %s: %v", id, err)
+			}
+		})
 	}
 
 	rows, err = st.CountingWaivers(ctx, app)

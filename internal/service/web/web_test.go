@@ -46,9 +46,11 @@ func TestCallsAreCountedByCaller(t *testing.T) {
 		name, by string
 		want     int
 	}{{"bosun", "", 429}, {"bosun", "nightly", 204}, {"lookout", "", 204}, {"", "", 204}} {
-		if got := call(c.name, c.by); got != c.want {
-			t.Errorf("%q by %q: %d, want %d", c.name, c.by, got, c.want)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			if got := call(c.name, c.by); got != c.want {
+				t.Errorf("%q by %q: %d, want %d", c.name, c.by, got, c.want)
+			}
+		})
 	}
 }
 
@@ -111,15 +113,17 @@ func TestRefusals(t *testing.T) {
 // A call that comes by cookie and changes something is nobody's, unless the console made it: no other site can.
 func TestCookiesChangeNothingByThemselves(t *testing.T) {
 	for _, method := range []string{"POST", "PUT", "DELETE", "PATCH"} {
-		r := httptest.NewRequest(method, "/api/v1/people", nil)
-		r.AddCookie(&http.Cookie{Name: CookieName, Value: "a token that may count"})
-		called := false
-		bare().identify(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
-			called = app.CallerOf(r.Context()) == nil
-		})).ServeHTTP(httptest.NewRecorder(), r)
-		if !called {
-			t.Errorf("%s is somebody's", method)
-		}
+		t.Run(method, func(t *testing.T) {
+			r := httptest.NewRequest(method, "/api/v1/people", nil)
+			r.AddCookie(&http.Cookie{Name: CookieName, Value: "a token that may count"})
+			called := false
+			bare().identify(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+				called = app.CallerOf(r.Context()) == nil
+			})).ServeHTTP(httptest.NewRecorder(), r)
+			if !called {
+				t.Errorf("%s is somebody's", method)
+			}
+		})
 	}
 }
 
@@ -150,9 +154,11 @@ func TestAskedAgain(t *testing.T) {
 		"query":  ask("admin", "POST", "/api/v1/tokens?x=2", `{"name":"a"}`),
 		"body":   ask("admin", "POST", "/api/v1/tokens?x=1", `{"name":"b"}`),
 	} {
-		if other == first {
-			t.Errorf("another %s, and it is the same call", name)
-		}
+		t.Run(name, func(t *testing.T) {
+			if other == first {
+				t.Errorf("another %s, and it is the same call", name)
+			}
+		})
 	}
 
 	r := httptest.NewRequest("POST", "/api/v1/tokens", strings.NewReader(strings.Repeat("x", MaxBody+1)))

@@ -29,8 +29,7 @@ func must(t *testing.T, err error) {
 // Whatever somebody does who writes to the database and has no key, it is noticed: by a service that runs,
 // and by one that starts later.
 func TestWitness(t *testing.T) {
-	ctx := t.Context()
-	dir := t.TempDir()
+	ctx, dir := t.Context(), t.TempDir()
 	must(t, os.Chmod(filepath.Dir(dir), 0o711))
 	must(t, os.Chmod(dir, 0o711))
 	db, err := mariadb.Start(ctx, filepath.Join(dir, "db"))
@@ -60,8 +59,8 @@ func TestWitness(t *testing.T) {
 	write := func(n int) {
 		t.Helper()
 		for i := range n {
-			must(t,
-				st.Audit(ctx, store.By{Who: fmt.Sprintf("clerk-%d", i%3)}, "plan approved", fmt.Sprint(i), "digest"))
+			must(t, st.Audit(ctx, store.By{Who: fmt.Sprintf("clerk-%d", i%3)}, "plan approved", fmt.Sprint(i),
+				"digest"))
 		}
 	}
 
@@ -154,22 +153,23 @@ func TestWitness(t *testing.T) {
 			must(t, st.Audit(ctx, store.By{Who: "bosun"}, "sign-in", "bosun", ""))
 		}, "line"},
 	} {
-		back("now")
-		again := &Witness{Source: st, Key: public, File: file}
-		must(t, running.Check(ctx))
-		must(t, again.Check(ctx))
-		c.do()
+		t.Run(c.what, func(t *testing.T) {
+			back("now")
+			again := &Witness{Source: st, Key: public, File: file}
+			must(t, running.Check(ctx))
+			must(t, again.Check(ctx))
+			c.do()
 
-		for when, w := range map[string]*Witness{
-			"while a service runs": again,
-			"before one starts":    {Source: st, Key: public, File: file},
-		} {
-			err := w.Check(ctx)
-			var fault *Fault
-			if !errors.As(err, &fault) || !strings.Contains(err.Error(), c.says) {
-				t.Errorf("%s, %s: %v, want %q", c.what, when, err, c.says)
+			for when, w := range map[string]*Witness{
+				"while a service runs": again,
+				"before one starts":    {Source: st, Key: public, File: file},
+			} {
+				var fault *Fault
+				if err := w.Check(ctx); !errors.As(err, &fault) || !strings.Contains(err.Error(), c.says) {
+					t.Errorf("%s, %s: %v, want %q", c.what, when, err, c.says)
+				}
 			}
-		}
+		})
 	}
 
 	back("now")
@@ -179,7 +179,7 @@ func TestWitness(t *testing.T) {
 	back("early")
 	must(t, (&Witness{Source: st, Key: public}).Check(ctx))
 	must(t, os.WriteFile(file, []byte("{}"), 0o600))
-	if err := (&Witness{Source: st, Key: public, File: file}).Check(ctx); err == nil {
+	if (&Witness{Source: st, Key: public, File: file}).Check(ctx) == nil {
 		t.Error("a file that nobody signed counts")
 	}
 }

@@ -302,9 +302,11 @@ func TestXattr(t *testing.T) {
 		"not filled up":            want[:len(want)-1] + "x",
 		"a name of hidden letters": strings.Replace(want, "OWNER@", "OW\nER@", 1),
 	} {
-		if got, err := DecodeXattr([]byte(bad)); err == nil {
-			t.Errorf("%s: %v", name, got)
-		}
+		t.Run(name, func(t *testing.T) {
+			if got, err := DecodeXattr([]byte(bad)); err == nil {
+				t.Errorf("%s: %v", name, got)
+			}
+		})
 	}
 }
 
@@ -410,14 +412,16 @@ func TestNamesAreShownAsTheyAre(t *testing.T) {
 
 	// Nor is it decided by such a one: "02" is nobody's number, and of two domains nobody knows which is the host's.
 	for who, unknown := range map[string]bool{"02": false, "pim@saltmarsh.example": true} {
-		way := access.Way{
-			{Path: "/", Kind: perm.Folder, Set: State{List: List{{Allow, 0, ace.Full, Everyone}}}.Set()},
-			{Path: "/x", Kind: perm.File, Set: State{List: List{entry(who), entry("stray@elsewhere.example"),
-				entry("purser@saltmarsh.example")}}.Set()},
-		}
-		a := access.NewAsker(access.SubjectNamed(d, d.AccountNamed("pim"))).May(way, access.Read, d)
-		if a.Unknown != unknown || !unknown && a.Allowed {
-			t.Errorf("%s: %+v", who, a)
-		}
+		t.Run(who, func(t *testing.T) {
+			way := access.Way{
+				{Path: "/", Kind: perm.Folder, Set: State{List: List{{Allow, 0, ace.Full, Everyone}}}.Set()},
+				{Path: "/x", Kind: perm.File, Set: State{List: List{entry(who), entry("stray@elsewhere.example"),
+					entry("purser@saltmarsh.example")}}.Set()},
+			}
+			a := access.NewAsker(access.SubjectNamed(d, d.AccountNamed("pim"))).May(way, access.Read, d)
+			if a.Unknown != unknown || !unknown && a.Allowed {
+				t.Errorf("%s: %+v", who, a)
+			}
+		})
 	}
 }

@@ -167,21 +167,23 @@ func markedReadOnly(t *testing.T) {
 		{access.NotLooked, "D:(A;;FA;;;WD)", access.Write, true, "which snapshots do not hold"},
 		{access.NotLooked, "D:", access.Write, false, ""},
 	} {
-		var sets []perm.Set
-		for _, sddl := range []string{"O:SYD:(A;;FA;;;WD)", "O:SY" + c.list} {
-			sets = append(sets, described(t, sddl))
-		}
+		t.Run(c.list, func(t *testing.T) {
+			var sets []perm.Set
+			for _, sddl := range []string{"O:SYD:(A;;FA;;;WD)", "O:SY" + c.list} {
+				sets = append(sets, described(t, sddl))
+			}
 
-		w := access.Way{
-			{Path: "/", Kind: perm.Folder, Set: sets[0]},
-			{Path: "/charts", Kind: perm.Folder, Set: sets[0]},
-			{Path: "/charts/x", Kind: perm.File, Set: sets[1], Mark: c.mark},
-		}
-		a := access.NewAsker(access.SubjectOf(nil, PrincipalOf(ntsd.NewSID(5, 21, 1, 2, 3, 9)))).May(w, c.op, nil)
-		said := strings.Join(a.Notes, "; ")
-		if a.Allowed != c.ok || (c.says == "") != (said == "") || !strings.Contains(said, c.says) {
-			t.Errorf("%s, marked %q, %s: %+v", c.list, c.mark, c.op, a)
-		}
+			w := access.Way{
+				{Path: "/", Kind: perm.Folder, Set: sets[0]},
+				{Path: "/charts", Kind: perm.Folder, Set: sets[0]},
+				{Path: "/charts/x", Kind: perm.File, Set: sets[1], Mark: c.mark},
+			}
+			a := access.NewAsker(access.SubjectOf(nil, PrincipalOf(ntsd.NewSID(5, 21, 1, 2, 3, 9)))).May(w, c.op, nil)
+			said := strings.Join(a.Notes, "; ")
+			if a.Allowed != c.ok || (c.says == "") != (said == "") || !strings.Contains(said, c.says) {
+				t.Errorf("%s, marked %q, %s: %+v", c.list, c.mark, c.op, a)
+			}
+		})
 	}
 }
 
@@ -268,15 +270,17 @@ func privileged(t *testing.T) {
 		{"keeper", access.Delete, true, "the server lets keeper do everything"},
 		{"clerk", access.Own, false, "no entry"},
 	} {
-		a := access.NewAsker(access.SubjectOf(d, PrincipalOf(names[c.who]))).May(w, c.op, d)
-		if a.ByAsking != strings.Contains(strings.Join(a.Notes, ""), "programs that ask") {
-			t.Errorf("%s %s, by asking: %+v", c.who, c.op, a)
-		}
+		t.Run(c.who, func(t *testing.T) {
+			a := access.NewAsker(access.SubjectOf(d, PrincipalOf(names[c.who]))).May(w, c.op, d)
+			if a.ByAsking != strings.Contains(strings.Join(a.Notes, ""), "programs that ask") {
+				t.Errorf("%s %s, by asking: %+v", c.who, c.op, a)
+			}
 
-		said := a.Reason + "; " + strings.Join(a.Notes, "; ")
-		if a.Allowed != c.ok || !strings.Contains(said, c.says) || c.ok && a.Cause != access.ByPrivilege {
-			t.Errorf("%s %s: %+v", c.who, c.op, a)
-		}
+			said := a.Reason + "; " + strings.Join(a.Notes, "; ")
+			if a.Allowed != c.ok || !strings.Contains(said, c.says) || c.ok && a.Cause != access.ByPrivilege {
+				t.Errorf("%s %s: %+v", c.who, c.op, a)
+			}
+		})
 	}
 
 	b, hash, err := d.Encode()
@@ -315,16 +319,19 @@ func TestNewOnShare(t *testing.T) {
 		{"O:SYD:P(A;;FA;;;WD)", "allow surveyor: full | allow system: full", "nothing is handed on to a file",
 			perm.File},
 	} {
-		m, err := access.New(described(t, c.folder), c.kind, access.SubjectOf(d, PrincipalOf(maker)), access.Asked{}, d)
-		if err != nil {
-			t.Fatal(err)
-		}
+		t.Run(c.folder, func(t *testing.T) {
+			m, err := access.New(described(t, c.folder), c.kind, access.SubjectOf(d, PrincipalOf(maker)),
+				access.Asked{}, d)
+			if err != nil {
+				t.Fatal(err)
+			}
 
-		v := perm.Describe(c.kind, m.Set, d)
-		got := strings.Join(v.Entries, " | ")
-		if got != c.want || v.Owner != "surveyor" || !strings.Contains(strings.Join(m.Notes, " "), c.says) {
-			t.Errorf("in %s: %s by %s, %v", c.folder, got, v.Owner, m.Notes)
-		}
+			v := perm.Describe(c.kind, m.Set, d)
+			got := strings.Join(v.Entries, " | ")
+			if got != c.want || v.Owner != "surveyor" || !strings.Contains(strings.Join(m.Notes, " "), c.says) {
+				t.Errorf("in %s: %s by %s, %v", c.folder, got, v.Owner, m.Notes)
+			}
+		})
 	}
 }
 
@@ -367,28 +374,30 @@ func TestGroupsThatNobodyKnows(t *testing.T) {
 		{"more of them than are tried", "D:", "D:" + many, access.Read, true},
 		{"somebody who left", "D:", "D:(A;;FR;;;S-1-5-21-1-2-3-4711)", access.Read, false},
 	} {
-		place := func(path pathname.Path, k perm.Kind, sddl string) access.Place {
-			text := strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String(), "far",
-				far.String()).Replace("O:SY" +
-				sddl)
-			return access.Place{Path: path, Kind: k, Set: described(t, text)}
-		}
+		t.Run(c.what, func(t *testing.T) {
+			place := func(path pathname.Path, k perm.Kind, sddl string) access.Place {
+				text := strings.NewReplacer("surveyor", surveyor.String(), "crew", crew.String(), "far",
+					far.String()).Replace("O:SY" +
+					sddl)
+				return access.Place{Path: path, Kind: k, Set: described(t, text)}
+			}
 
-		way := access.Way{
-			place("/", perm.Folder, "D:NO_ACCESS_CONTROL"),
-			place("/charts", perm.Folder, c.folder),
-			place("/charts/x", perm.File, c.file),
-		}
-		a := access.NewAsker(access.SubjectOf(d, PrincipalOf(surveyor))).May(way, c.op, d)
-		if a.Unknown != c.unknown ||
-			a.Unknown && !strings.Contains(strings.Join(a.Notes, " "), "the server does not tell who is in") {
-			t.Errorf("%s: %+v", c.what, a)
-		}
+			way := access.Way{
+				place("/", perm.Folder, "D:NO_ACCESS_CONTROL"),
+				place("/charts", perm.Folder, c.folder),
+				place("/charts/x", perm.File, c.file),
+			}
+			a := access.NewAsker(access.SubjectOf(d, PrincipalOf(surveyor))).May(way, c.op, d)
+			if a.Unknown != c.unknown ||
+				a.Unknown && !strings.Contains(strings.Join(a.Notes, " "), "the server does not tell who is in") {
+				t.Errorf("%s: %+v", c.what, a)
+			}
 
-		if ok, unknown := access.NewAsker(access.SubjectOf(d, PrincipalOf(surveyor))).Sure(way, c.op,
-			d); ok != a.Allowed ||
-			unknown != a.Unknown {
-			t.Errorf("%s: in short %t, %t", c.what, ok, unknown)
-		}
+			if ok, unknown := access.NewAsker(access.SubjectOf(d, PrincipalOf(surveyor))).Sure(way, c.op,
+				d); ok != a.Allowed ||
+				unknown != a.Unknown {
+				t.Errorf("%s: in short %t, %t", c.what, ok, unknown)
+			}
+		})
 	}
 }

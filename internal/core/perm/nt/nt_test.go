@@ -1,6 +1,7 @@
 package nt
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"slices"
 	"strconv"
@@ -58,9 +59,11 @@ func TestNTSet(t *testing.T) {
 	}
 
 	for _, bad := range []string{"\x02", "\x02\x01\x00", s.Bytes() + "x", s.Bytes()[:len(s.Bytes())-1], "\x03abc"} {
-		if got, err := perm.ParseSet(bad); err == nil {
-			t.Errorf("%x was read as %x", bad, got.Bytes())
-		}
+		t.Run(bad, func(t *testing.T) {
+			if got, err := perm.ParseSet(bad); err == nil {
+				t.Errorf("%x was read as %x", bad, got.Bytes())
+			}
+		})
 	}
 
 	if _, err := posix.Of(s); err == nil {
@@ -117,10 +120,12 @@ func TestNTView(t *testing.T) {
 		"O:SYD:":                             "",
 		"O:SYD:NO_ACCESS_CONTROL":            perm.NoListAtAll,
 	} {
-		got, ok := perm.ShareEntries(nt(t, sddl), d)
-		if text := strings.Join(got, " | "); !ok || text != want {
-			t.Errorf("%s: %s, %t", sddl, text, ok)
-		}
+		t.Run(sddl, func(t *testing.T) {
+			got, ok := perm.ShareEntries(nt(t, sddl), d)
+			if text := strings.Join(got, " | "); !ok || text != want {
+				t.Errorf("%s: %s, %t", sddl, text, ok)
+			}
+		})
 	}
 
 	if _, ok := perm.ShareEntries(perm.Set{}, d); ok {
@@ -149,12 +154,14 @@ func TestNTBetween(t *testing.T) {
 		{"what is only for children", "O:SYD:", "O:SYD:(A;OICIIO;FA;;;crew)", "changes nobody's access", perm.Folder},
 		{"the same", "O:SYD:(A;;FA;;;BA)", "O:SYD:(A;;FA;;;BA)", "changes nobody's access", perm.File},
 	} {
-		got := perm.Between(c.kind, nt(t, c.from), nt(t, c.to), server()).String()
-		// A group's member gains and loses with it.
-		got, _, _ = strings.Cut(got, "; surveyor")
-		if got != c.want {
-			t.Errorf("%s: %q, want %q", c.name, got, c.want)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			got := perm.Between(c.kind, nt(t, c.from), nt(t, c.to), server()).String()
+			// A group's member gains and loses with it.
+			got, _, _ = strings.Cut(got, "; surveyor")
+			if got != c.want {
+				t.Errorf("%s: %q, want %q", c.name, got, c.want)
+			}
+		})
 	}
 
 	if e := perm.Between(perm.File, nt(t, "O:SYD:"), posix.State{}.Set(), nil); e.Word() != "neither" {
@@ -174,9 +181,11 @@ func TestNTEntries(t *testing.T) {
 	for i, want := range []string{
 		"set here", "from /charts/a", "from /charts", "from /charts", "from no folder above",
 	} {
-		if lines[i].Origin != want {
-			t.Errorf("%s comes %s, want %s", lines[i].Text, lines[i].Origin, want)
-		}
+		t.Run(want, func(t *testing.T) {
+			if lines[i].Origin != want {
+				t.Errorf("%s comes %s, want %s", lines[i].Text, lines[i].Origin, want)
+			}
+		})
 	}
 
 	// Each folder on the way has to pass on just this: to files or to folders, as far as it says, for who owns it.
@@ -209,16 +218,18 @@ func TestNTEntries(t *testing.T) {
 		{"nearer", perm.Folder, "D:AI(A;CIID;FA;;;crew)",
 			[]string{"D:P(A;CI;FA;;;crew)", "D:AI(A;CIID;FA;;;crew)(A;CI;FA;;;crew)"}, "from /0/1"},
 	} {
-		way, at := []perm.Above{{Path: "/", Set: nt(t, "D:NO_ACCESS_CONTROL")}}, ""
-		for i, sddl := range c.way {
-			at += "/" + strconv.Itoa(i)
-			way = append(way, perm.Above{Path: at, Set: nt(t, sddl)})
-		}
+		t.Run(c.name, func(t *testing.T) {
+			way, at := []perm.Above{{Path: "/", Set: nt(t, "D:NO_ACCESS_CONTROL")}}, ""
+			for i, sddl := range c.way {
+				at += "/" + strconv.Itoa(i)
+				way = append(way, perm.Above{Path: at, Set: nt(t, sddl)})
+			}
 
-		lines := perm.Entries(c.kind, nt(t, c.found), way, server())
-		if got := lines[len(lines)-1].Origin; got != c.want {
-			t.Errorf("%s: %s, want %s", c.name, got, c.want)
-		}
+			lines := perm.Entries(c.kind, nt(t, c.found), way, server())
+			if got := lines[len(lines)-1].Origin; got != c.want {
+				t.Errorf("%s: %s, want %s", c.name, got, c.want)
+			}
+		})
 	}
 
 	if !lines[0].Deny || !lines[0].Unknown || lines[1].Deny {
@@ -229,9 +240,11 @@ func TestNTEntries(t *testing.T) {
 	for _, want := range []string{
 		"inherits no entries", "Everybody who signs in can list", "not stand in the usual order",
 	} {
-		if !strings.Contains(words, want) {
-			t.Errorf("%q is not said: %s", want, words)
-		}
+		t.Run(want, func(t *testing.T) {
+			if !strings.Contains(words, want) {
+				t.Errorf("%q is not said: %s", want, words)
+			}
+		})
 	}
 }
 
@@ -255,21 +268,23 @@ func TestNTWorries(t *testing.T) {
 		{"some of it stays", "O:SYD:AI(A;;FR;;;surveyor)(A;;FW;;;surveyor)(A;ID;FA;;;BA)",
 			"O:SYD:AI(A;;FR;;;surveyor)(A;ID;FA;;;BA)", ""},
 	} {
-		var got []string
-		for _, w := range perm.Cautions(perm.File, nt(t, c.from), nt(t, c.to), server(), nil) {
-			kind := w.Kind
-			if w.Grave {
-				kind += "!"
-			}
+		t.Run(c.name, func(t *testing.T) {
+			var got []string
+			for _, w := range perm.Cautions(perm.File, nt(t, c.from), nt(t, c.to), server(), nil) {
+				kind := w.Kind
+				if w.Grave {
+					kind += "!"
+				}
 
-			got = append(got, kind)
-			if w.Text == "" || w.Instead == "" {
-				t.Errorf("%s: %+v says nothing", c.name, w)
+				got = append(got, kind)
+				if w.Text == "" || w.Instead == "" {
+					t.Errorf("%s: %+v says nothing", c.name, w)
+				}
 			}
-		}
-		if s := strings.Join(got, " "); s != c.want {
-			t.Errorf("%s: %q, want %q", c.name, s, c.want)
-		}
+			if s := strings.Join(got, " "); s != c.want {
+				t.Errorf("%s: %q, want %q", c.name, s, c.want)
+			}
+		})
 	}
 
 	lost := perm.Cautions(perm.File, nt(t, "O:SYD:(A;;FA;;;BA)(A;;FR;;;crew)"), nt(t, "O:SYD:(A;;FA;;;BA)"), server(),
@@ -310,22 +325,24 @@ func TestAstray(t *testing.T) {
 		{"cut off", "O:surveyorD:PAI(A;;FR;;;WD)", "stopped",
 			"O:surveyorD:AI(A;;FR;;;WD)(A;ID;FA;;;mates)(A;ID;FR;;;surveyor)"},
 	} {
-		f := perm.In(nt(t, folder), perm.File, nt(t, c.found))
-		var says string
-		for _, x := range w.Differences(f, server()) {
-			says = x.Found
-			if want := nt(t, c.mended); x.Mended != want {
-				t.Errorf("%s: mended %v, want %v", c.name, perm.Describe(perm.File, x.Mended, server()),
-					perm.Describe(perm.File, want, server()))
+		t.Run(c.name, func(t *testing.T) {
+			f := perm.In(nt(t, folder), perm.File, nt(t, c.found))
+			var says string
+			for _, x := range w.Differences(f, server()) {
+				says = x.Found
+				if want := nt(t, c.mended); x.Mended != want {
+					t.Errorf("%s: mended %v, want %v", c.name, perm.Describe(perm.File, x.Mended, server()),
+						perm.Describe(perm.File, want, server()))
+				}
+				if left := w.Differences(perm.In(f.Above, perm.File, x.Mended), server()); len(left) > 0 {
+					t.Errorf("%s: mended there is still %+v", c.name, left)
+				}
 			}
-			if left := w.Differences(perm.In(f.Above, perm.File, x.Mended), server()); len(left) > 0 {
-				t.Errorf("%s: mended there is still %+v", c.name, left)
-			}
-		}
 
-		if says != c.says {
-			t.Errorf("%s: %q, want %q", c.name, says, c.says)
-		}
+			if says != c.says {
+				t.Errorf("%s: %q, want %q", c.name, says, c.says)
+			}
+		})
 	}
 
 	// Where no marks are kept, entries of its own cannot be taken away without what came from above: that is
@@ -342,11 +359,13 @@ func TestAstray(t *testing.T) {
 		perm.AspectGrants:      {true, false},
 		perm.AspectOwner:       {false, false},
 	} {
-		for i, found := range []perm.Set{unmarked.Set, nt(t, "O:surveyorD:AI(A;ID;FA;;;mates)")} {
-			if got := w.Fetches(found, []perm.Aspect{aspect}); got != fetches[i] {
-				t.Errorf("%s of %v: %t", aspect, perm.Describe(perm.File, found, server()), got)
+		t.Run(fmt.Sprint(aspect), func(t *testing.T) {
+			for i, found := range []perm.Set{unmarked.Set, nt(t, "O:surveyorD:AI(A;ID;FA;;;mates)")} {
+				if got := w.Fetches(found, []perm.Aspect{aspect}); got != fetches[i] {
+					t.Errorf("%s of %v: %t", aspect, perm.Describe(perm.File, found, server()), got)
+				}
 			}
-		}
+		})
 	}
 
 	w.Grants = nil

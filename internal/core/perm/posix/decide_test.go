@@ -1,6 +1,7 @@
 package posix
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -39,6 +40,19 @@ func listed(p State, named posixacl.List, mask *mode.Perm) State {
 
 func way(end ...access.Place) access.Way {
 	return append(access.Way{place("/", perm.Folder, State{Mode: 0o755})}, end...)
+}
+
+// mayRows are what TestMay tries.
+var mayRows = []struct {
+	what   string
+	folder State
+	owner  uint32
+	noted  bool
+}{
+	{"another's link in a folder for all", State{UID: 0, Mode: 0o1777}, 3, true},
+	{"one of the folder's owner", State{UID: 3, Mode: 0o1777}, 3, false},
+	{"a folder that is not sticky", State{UID: 0, Mode: 0o777}, 3, false},
+	{"a folder that not all may write to", State{UID: 0, Mode: 0o1775}, 3, false},
 }
 
 // Every cause comes up with the sentence and the place that people need. That the verdicts are
@@ -122,42 +136,36 @@ func TestMay(t *testing.T) {
 			access.ByUnread, "/srv/f",
 			"could not be read"},
 	} {
-		id, _ := names.User(c.who)
-		a := access.NewAsker(access.SubjectOf(names, id))
-		got := a.May(c.way, c.op, names)
-		if got.Allowed != c.ok || got.Cause != c.code || string(got.At) != c.at ||
-			!strings.Contains(got.Reason, c.says) {
-			t.Errorf("%s: %v by %s at %s: %q; want %v by %s at %s, %q", c.name, got.Allowed, got.Cause, got.At,
-				got.Reason, c.ok, c.code, c.at, c.says)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			id, _ := names.User(c.who)
+			a := access.NewAsker(access.SubjectOf(names, id))
+			got := a.May(c.way, c.op, names)
+			if got.Allowed != c.ok || got.Cause != c.code || string(got.At) != c.at ||
+				!strings.Contains(got.Reason, c.says) {
+				t.Errorf("%s: %v by %s at %s: %q; want %v by %s at %s, %q", c.name, got.Allowed, got.Cause, got.At,
+					got.Reason, c.ok, c.code, c.at, c.says)
+			}
 
-		if a.Can(c.way, c.op) != got.Allowed {
-			t.Errorf("%s: Can says otherwise", c.name)
-		}
+			if a.Can(c.way, c.op) != got.Allowed {
+				t.Errorf("%s: Can says otherwise", c.name)
+			}
+		})
 	}
 
 	// Whoever may put a link into a folder for all makes others follow it, where the kernel does not guard
 	// against that.
-	for _, c := range []struct {
-		what   string
-		folder State
-		owner  uint32
-		noted  bool
-	}{
-		{"another's link in a folder for all", State{UID: 0, Mode: 0o1777}, 3, true},
-		{"one of the folder's owner", State{UID: 3, Mode: 0o1777}, 3, false},
-		{"a folder that is not sticky", State{UID: 0, Mode: 0o777}, 3, false},
-		{"a folder that not all may write to", State{UID: 0, Mode: 0o1775}, 3, false},
-	} {
-		w := access.Way{
-			place("/", perm.Folder, State{Mode: 0o755}),
-			place("/tmp", perm.Folder, c.folder),
-			place("/tmp/l", perm.Link, State{UID: c.owner, Mode: 0o777}),
-		}
-		if got := access.NewAsker(access.SubjectOf(nil, unixid.UID(0))).May(w, access.Read,
-			nil); (len(got.Notes) > 0) != c.noted {
-			t.Errorf("%s: %+v", c.what, got)
-		}
+	for _, c := range mayRows {
+		t.Run(c.what, func(t *testing.T) {
+			w := access.Way{
+				place("/", perm.Folder, State{Mode: 0o755}),
+				place("/tmp", perm.Folder, c.folder),
+				place("/tmp/l", perm.Link, State{UID: c.owner, Mode: 0o777}),
+			}
+			if got := access.NewAsker(access.SubjectOf(nil, unixid.UID(0))).May(w, access.Read,
+				nil); (len(got.Notes) > 0) != c.noted {
+				t.Errorf("%s: %+v", c.what, got)
+			}
+		})
 	}
 
 	// What lies behind the place where the way stops was not reached.
@@ -199,9 +207,11 @@ func TestPeople(t *testing.T) {
 		unixid.UID(3):  false,
 		unixid.UID(77): true,
 	} {
-		if got, ok := can[id]; !ok || got != want {
-			t.Errorf("%s: %v (asked: %v), want %v", id, got, ok, want)
-		}
+		t.Run(fmt.Sprint(id), func(t *testing.T) {
+			if got, ok := can[id]; !ok || got != want {
+				t.Errorf("%s: %v (asked: %v), want %v", id, got, ok, want)
+			}
+		})
 	}
 }
 

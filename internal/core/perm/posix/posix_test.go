@@ -294,13 +294,15 @@ func TestDifferences(t *testing.T) {
 		{"absent", perm.File, State{}, perm.Desired{Absent: true, Owner: ptr(unixid.UID(9))}, "presence absent/there"},
 		{"left alone", perm.File, State{Mode: 0o777}, perm.Desired{Mode: exactly(0), LeaveAlone: true}, ""},
 	} {
-		var got []string
-		for _, x := range c.want.Differences(perm.Found{Kind: c.kind, Set: c.found.Set()}, d) {
-			got = append(got, string(x.Aspect)+" "+x.Declared+"/"+x.Found)
-		}
-		if s := strings.Join(got, "; "); s != c.diffs {
-			t.Errorf("%s: %q, want %q", c.name, s, c.diffs)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			var got []string
+			for _, x := range c.want.Differences(perm.Found{Kind: c.kind, Set: c.found.Set()}, d) {
+				got = append(got, string(x.Aspect)+" "+x.Declared+"/"+x.Found)
+			}
+			if s := strings.Join(got, "; "); s != c.diffs {
+				t.Errorf("%s: %q, want %q", c.name, s, c.diffs)
+			}
+		})
 	}
 }
 
@@ -342,12 +344,14 @@ func TestEffectsTellEverybody(t *testing.T) {
 			is    perm.Rights
 			gains []perm.Gain
 		}{{"gains", is &^ was, e.Opens}, {"loses", was &^ is, e.Closes}} {
-			words := told(x.gains)
-			for _, w := range x.is.Words(k) {
-				if !slices.Contains(words, w) {
-					t.Fatalf("%+v %s %s, which is not told: %s\nfrom %+v\nto   %+v", who, x.what, w, e, a, b)
+			t.Run(x.what, func(t *testing.T) {
+				words := told(x.gains)
+				for _, w := range x.is.Words(k) {
+					if !slices.Contains(words, w) {
+						t.Fatalf("%+v %s %s, which is not told: %s\nfrom %+v\nto   %+v", who, x.what, w, e, a, b)
+					}
 				}
-			}
+			})
 		}
 	}
 }
@@ -451,9 +455,11 @@ func TestBetween(t *testing.T) {
 			State{UID: 1, GID: 1, Mode: 0o770},
 			"changes nobody's access"},
 	} {
-		if got := perm.Between(c.kind, c.from.Set(), c.to.Set(), d).String(); got != c.want {
-			t.Errorf("%s:\n got %q\nwant %q", c.name, got, c.want)
-		}
+		t.Run(c.name, func(t *testing.T) {
+			if got := perm.Between(c.kind, c.from.Set(), c.to.Set(), d).String(); got != c.want {
+				t.Errorf("%s:\n got %q\nwant %q", c.name, got, c.want)
+			}
+		})
 	}
 }
 
@@ -500,9 +506,11 @@ func TestEmpowers(t *testing.T) {
 		{"a folder", perm.Folder, own(7, 0o755, ""), own(0, 0o6755, ""), false},
 		{"a link", perm.Link, own(7, 0o777, ""), own(0, 0o777, ""), false},
 	} {
-		if got := perm.Empowers(c.kind, c.from, c.to); got != c.want {
-			t.Errorf("%s: %t, want %t", c.what, got, c.want)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			if got := perm.Empowers(c.kind, c.from, c.to); got != c.want {
+				t.Errorf("%s: %t, want %t", c.what, got, c.want)
+			}
+		})
 	}
 
 	var worry perm.Caution

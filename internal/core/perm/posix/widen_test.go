@@ -136,25 +136,27 @@ func TestMaskKeeps(t *testing.T) {
 		"defaults that are derived": {perm.Desired{Defaults: &perm.DesiredEntries{Derived: true}},
 			perm.AspectDefaults, 4, 4},
 	} {
-		set, err := x.w.ApplyOnly(perm.Found{Kind: perm.Folder, Set: found.Set()}, []perm.Aspect{x.a})
-		if err != nil {
-			t.Fatal(err)
-		}
+		t.Run(what, func(t *testing.T) {
+			set, err := x.w.ApplyOnly(perm.Found{Kind: perm.Folder, Set: found.Set()}, []perm.Aspect{x.a})
+			if err != nil {
+				t.Fatal(err)
+			}
 
-		got, err := Of(set)
-		if err != nil {
-			t.Fatal(err)
-		}
+			got, err := Of(set)
+			if err != nil {
+				t.Fatal(err)
+			}
 
-		if x.a == perm.AspectDefaults {
-			got = State{Mode: got.Default.Mode(0), Access: got.Default}
-		}
+			if x.a == perm.AspectDefaults {
+				got = State{Mode: got.Default.Mode(0), Access: got.Default}
+			}
 
-		_, group, _, named := got.masked()
-		five, _ := named.Find(posixacl.User, 5)
-		if group != x.group || five != x.five {
-			t.Errorf("%s: the group has %s, user 5 %s; want %s and %s", what, group, five, x.group, x.five)
-		}
+			_, group, _, named := got.masked()
+			five, _ := named.Find(posixacl.User, 5)
+			if group != x.group || five != x.five {
+				t.Errorf("%s: the group has %s, user 5 %s; want %s and %s", what, group, five, x.group, x.five)
+			}
+		})
 	}
 
 	// At the least: what the mask kept from default entries is not there.

@@ -62,9 +62,12 @@ func TestHostileServer(t *testing.T) {
 		{"without end", append(bound(), bytes.Repeat(packet(response, 0, 2, make([]byte, 60000)), 200)...),
 			"belongs to no call"},
 	} {
-		if _, err := OpenNames(canned{bytes.NewReader(c.bytes)}); err == nil || !strings.Contains(err.Error(), c.says) {
-			t.Errorf("%s: %v, want %q", c.what, err, c.says)
-		}
+		t.Run(c.what, func(t *testing.T) {
+			if _, err := OpenNames(canned{bytes.NewReader(c.bytes)}); err == nil ||
+				!strings.Contains(err.Error(), c.says) {
+				t.Errorf("%s: %v, want %q", c.what, err, c.says)
+			}
+		})
 	}
 
 	endless := append(bound(), packet(response, firstFragment, 2, make([]byte, 60000))...)

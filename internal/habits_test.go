@@ -1,0 +1,116 @@
+package internal
+
+import (
+	"go/ast"
+	"go/token"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// open are what stands for something that was opened for one piece of work, behind an interface like a file's: its
+// calls are many, and all of them end with the work. Everything else is given its context.
+var open = []string{
+	"internal/host/fileserver/filesystem.go shareFileSystem",
+	"internal/host/ntfs/ntfs_windows.go volume",
+	"internal/host/smb/session.go Share",
+}
+
+// A context that lies in a struct outlives the call that it was for, and nobody sees which one counts.
+func TestContextsAreParameters(t *testing.T) {
+	for _, f := range goFiles(t) {
+		ast.Inspect(f.File, func(n ast.Node) bool {
+			spec, ok := n.(*ast.TypeSpec)
+			if !ok {
+				return true
+			}
+			body, ok := spec.Type.(*ast.StructType)
+			if !ok || slices.Contains(open, f.name+" "+spec.Name.Name) {
+				return true
+			}
+
+			for _, field := range body.Fields.List {
+				if s, ok := field.Type.(*ast.SelectorExpr); ok && s.Sel.Name == "Context" && named(s.X, "context") {
+					t.Errorf("%s: %s keeps a context: give it to the methods", f.fset.Position(field.Pos()), spec.Name.Name)
+				}
+			}
+			return true
+		})
+	}
+}
+
+// A table's rows are tests of their own: each can be run alone, and one that ends early ends no other.
+func TestRowsAreTests(t *testing.T) {
+	for _, f := range goFiles(t) {
+		if !strings.HasSuffix(f.name, "_test.go") {
+			continue
+		}
+
+		tables := tablesOf(f)
+		ast.Inspect(f.File, func(n ast.Node) bool {
+			loop, ok := n.(*ast.RangeStmt)
+			if !ok {
+				return true
+			}
+
+			id, byName := loop.X.(*ast.Ident)
+			if (isTable(loop.X) || byName && tables[id.Name]) && checks(loop.Body) {
+				t.Errorf("%s: the rows of this table are checked without t.Run", f.fset.Position(loop.Pos()))
+			}
+			return true
+		})
+	}
+}
+
+// isTable reports whether an expression is a list of structs, written out.
+func isTable(x ast.Expr) bool {
+	lit, ok := x.(*ast.CompositeLit)
+	if !ok || len(lit.Elts) == 0 {
+		return false
+	}
+	list, ok := lit.Type.(*ast.ArrayType)
+	if !ok {
+		return false
+	}
+	_, ok = list.Elt.(*ast.StructType)
+	return ok
+}
+
+// tablesOf returns the names of a file that stand for tables.
+func tablesOf(f goFile) map[string]bool {
+	tables := map[string]bool{}
+	ast.Inspect(f.File, func(n ast.Node) bool {
+		switch n := n.(type) {
+		case *ast.ValueSpec:
+			for i, x := range n.Values {
+				tables[n.Names[i].Name] = isTable(x)
+			}
+		case *ast.AssignStmt:
+			if id, ok := n.Lhs[0].(*ast.Ident); ok && n.Tok == token.DEFINE {
+				tables[id.Name] = isTable(n.Rhs[0])
+			}
+		}
+		return true
+	})
+	return tables
+}
+
+// checks reports whether a loop says that something is wrong, and has no test of its own for each time.
+func checks(body *ast.BlockStmt) bool {
+	says, runs := false, false
+	ast.Inspect(body, func(n ast.Node) bool {
+		s, ok := n.(*ast.SelectorExpr)
+		if !ok || !named(s.X, "t") {
+			return true
+		}
+		says = says || slices.Contains([]string{"Error", "Errorf", "Fatal", "Fatalf"}, s.Sel.Name)
+		runs = runs || s.Sel.Name == "Run"
+		return true
+	})
+	return says && !runs
+}
+
+func named(x ast.Expr, name string) bool {
+	id, ok := x.(*ast.Ident)
+	return ok && id.Name == name
+}
