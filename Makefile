@@ -11,7 +11,11 @@ FILES = $(wildcard $(shell git ls-files -co --exclude-standard $(1) 2>/dev/null)
 GO_FILES := $(call FILES,'*.go' '*.sql' '*.json' '*.yaml')
 CONSOLE_FILES := $(filter-out console/dist/%,$(call FILES,console))
 
-.PHONY: build console demo demo-big tour test test-cluster bench package lint check race packages test-packages clean
+# The tests that ask testkit how many rounds to go.
+PROVED := ./e2e ./internal/host/change ./internal/host/probe ./internal/host/smb
+PROOFS := ^(TestKilledInUpload|TestNetworkCut|TestCrashEverywhere|TestEveryBitOfAJournal|TestHolesInAJournal|TestProof|TestAccessAsTheServerDoes)$$
+
+.PHONY: build console demo demo-big tour test test-cluster bench package lint check prove race packages test-packages clean
 
 build: bin/idletally
 
@@ -85,6 +89,10 @@ check:
 	@test -z "$$(gofmt -l $$(git ls-files '*.go'))" || { gofmt -l $$(git ls-files '*.go'); echo "run gofmt -w on these"; exit 1; }
 	go vet ./internal/...
 	go test ./internal ./internal/core/... ./internal/inquiry ./internal/report ./internal/archive ./internal/wire ./internal/cli
+
+# What tries things at random, tried for longer: a quarter to an eighth of it is part of "make test".
+prove: test-packages bin/idletally bin/saltmarsh
+	IDLETALLY_PROVE=1 go test -count=1 -v -timeout 60m -run '$(PROOFS)' $(PROVED)
 
 # The race detector needs cgo, and so a C compiler.
 race: test-packages bin/idletally

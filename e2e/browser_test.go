@@ -5,6 +5,7 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
+	"idletally/internal/testkit"
 	"os"
 	"strings"
 	"testing"
@@ -57,12 +58,7 @@ func open(t *testing.T, s *demo.Stage, width, height int, dark bool) *browser.Br
 	return b
 }
 
-func must(t *testing.T, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 // Two people take drift through plan, review and run to the restore, in the browser alone.
 func TestConsole(t *testing.T) {

@@ -12,7 +12,7 @@ import (
 	"time"
 
 	"idletally/demo"
-	"idletally/internal/loopback"
+	"idletally/internal/testkit/cable"
 )
 
 // A call that comes again with its key is carried out once, and gets the answer that it got; so do ten at once.
@@ -82,13 +82,13 @@ func TestCallsWithKeys(t *testing.T) {
 func TestConnectionThatBreaks(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
-	cable, err := loopback.NewCable(strings.TrimPrefix(s.Address, "https://"))
+	line, err := cable.New(strings.TrimPrefix(s.Address, "https://"))
 	must(t, err)
-	defer cable.Close()
+	defer line.Close()
 
 	api := as(t, s, "quartermaster")
 	far := *api
-	far.Address = "https://" + cable.Address
+	far.Address = "https://" + line.Address
 	stop := make(chan struct{})
 	var cutting sync.WaitGroup
 	cutting.Go(func() {
@@ -97,7 +97,7 @@ func TestConnectionThatBreaks(t *testing.T) {
 			case <-stop:
 				return
 			case <-time.After(rand.N(300 * time.Millisecond)):
-				cable.Cut()
+				line.Cut()
 			}
 		}
 	})

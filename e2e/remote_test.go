@@ -21,6 +21,7 @@ import (
 	"idletally/internal/carry"
 	"idletally/internal/client"
 	"idletally/internal/loopback"
+	"idletally/internal/testkit/cable"
 	"idletally/internal/tied"
 	"idletally/internal/wire"
 )
@@ -145,11 +146,11 @@ func TestOverSSH(t *testing.T) {
 	s, admin := crewed(t)
 	c := as(t, s, "quartermaster")
 	d := openDoor(t)
-	cable, err := loopback.NewCable(d.address)
+	line, err := cable.New(d.address)
 	must(t, err)
-	defer cable.Close()
+	defer line.Close()
 
-	host, port, err := net.SplitHostPort(cable.Address)
+	host, port, err := net.SplitHostPort(line.Address)
 	must(t, err)
 	must(t,
 		os.WriteFile(d.at("known"),
@@ -182,7 +183,7 @@ func TestOverSSH(t *testing.T) {
 			near,
 			// the system's own, which lets root become root
 			"--ssh",
-			"root@" + cable.Address,
+			"root@" + line.Address,
 			"--ssh-key",
 			d.at("key"),
 			"--ssh-folder",
@@ -220,10 +221,10 @@ func TestOverSSH(t *testing.T) {
 	}
 
 	examine := []string{"doctor", "--data", filepath.Join(near, "nothing"), "--folder", near}
-	who.want(0, "host pontoon is reached over SSH at "+cable.Address+" as root", examine...)
-	cable.Pull()
+	who.want(0, "host pontoon is reached over SSH at "+line.Address+" as root", examine...)
+	line.Pull()
 	who.want(1, "not so: host pontoon is reached", examine...)
-	cable.Plug()
+	line.Plug()
 	_, stop := attend(t, "--folder", near)
 	look := func() wire.Snapshot {
 		t.Helper()
@@ -270,9 +271,9 @@ func TestOverSSH(t *testing.T) {
 		st, err := os.Stat(filepath.Join(root, "bill-0000"))
 		return err == nil && st.Mode().Perm() == 0o600
 	})
-	cable.Pull()
+	line.Pull()
 	time.Sleep(500 * time.Millisecond)
-	cable.Plug()
+	line.Plug()
 	r = ended(t, c, r.ID)
 	if r.State != "finished" || r.Hosts[0].Done != files {
 		t.Errorf("%+v", r)

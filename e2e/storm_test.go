@@ -24,7 +24,7 @@ import (
 	"idletally/demo"
 	"idletally/internal/client"
 	"idletally/internal/core/tree"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 	"idletally/internal/wire"
 )
 
@@ -95,14 +95,13 @@ type storm struct {
 	calls      atomic.Int64
 	lost       atomic.Int64 // connections that ended without an answer
 	byStatus   [600]atomic.Int64
-	over       context.Context
 	slowest    atomic.Int64
 	slowestWas atomic.Value
 	lostWas    atomic.Value
 }
 
-func (w *storm) call(c *client.Client, token, method, path string, body []byte) {
-	ctx, cancel := context.WithTimeout(w.over, time.Minute)
+func (w *storm) call(over context.Context, c *client.Client, token, method, path string, body []byte) {
+	ctx, cancel := context.WithTimeout(over, time.Minute)
 	defer cancel()
 
 	req, err := http.NewRequestWithContext(ctx, method, w.s.Address+path, bytes.NewReader(body))
@@ -119,7 +118,7 @@ func (w *storm) call(c *client.Client, token, method, path string, body []byte) 
 	resp, err := c.HTTP.Do(req)
 	w.calls.Add(1)
 	if err != nil {
-		if w.over.Err() == nil {
+		if over.Err() == nil {
 			w.lost.Add(1)
 			text := err.Error()
 			w.lostWas.Store(text[max(0, len(text)-100):])
@@ -137,7 +136,7 @@ func (w *storm) call(c *client.Client, token, method, path string, body []byte) 
 }
 
 // anything makes one call of some operation, with the worst that its parameters and its body can be.
-func (w *storm) anything(r *rand.Rand, c *client.Client, token string) {
+func (w *storm) anything(over context.Context, r *rand.Rand, c *client.Client, token string) {
 	op := w.ops[r.IntN(len(w.ops))]
 	method, path := op[0], op[1]
 	long := []string{
@@ -162,7 +161,7 @@ func (w *storm) anything(r *rand.Rand, c *client.Client, token string) {
 		body = w.bodies[r.IntN(len(w.bodies))]
 	}
 
-	w.call(c, token, method, path, body)
+	w.call(over, c, token, method, path, body)
 }
 
 // The service goes on answering others, within a bound of memory, whatever is sent to each of its operations
@@ -208,7 +207,6 @@ func TestStorm(t *testing.T) {
 	over, cancel := context.WithTimeout(t.Context(), long)
 	defer cancel()
 
-	w.over = over
 	var all sync.WaitGroup
 	for _, name := range []string{"", "lookout", "quartermaster", "bosun"} {
 		c := people[name]
@@ -217,16 +215,17 @@ func TestStorm(t *testing.T) {
 			own := rand.New(rand.NewPCG(r.Uint64(), 1))
 			all.Go(func() {
 				for over.Err() == nil {
-					w.anything(own, c, token)
+					w.anything(over, own, c, token)
 					if name == "" {
-						w.call(c, "made up "+strconv.Itoa(own.IntN(1000)), strings.Repeat("X", own.IntN(50_000)+1),
+						w.call(over, c, "made up "+strconv.Itoa(own.IntN(1000)),
+							strings.Repeat("X", own.IntN(50_000)+1),
 							"/api/v1/hosts", nil)
-						w.call(c, "", "POST", "/api/v1/sign-in",
+						w.call(over, c, "", "POST", "/api/v1/sign-in",
 							fmt.Appendf(nil, `{"name":"admin%d","password":%q}`, own.IntN(9),
 								strings.Repeat("p", own.IntN(100_000))))
-						w.call(c, "", "POST", "/agent/v1/enrol",
+						w.call(over, c, "", "POST", "/agent/v1/enrol",
 							fmt.Appendf(nil, `{"code":"%d","request":"AAAA"}`, own.IntN(1000)))
-						w.call(c, "", "GET", "/metrics", nil)
+						w.call(over, c, "", "GET", "/metrics", nil)
 					}
 				}
 			})

@@ -16,13 +16,14 @@ import (
 
 	"idletally/demo"
 	"idletally/internal/client"
-	"idletally/internal/loopback"
 	"idletally/internal/service/mariadb"
+	"idletally/internal/testkit"
+	"idletally/internal/testkit/cable"
 	"idletally/internal/wire"
 )
 
 // behindCable starts a demo world whose agents reach their service over a cable; people come another way.
-func behindCable(t *testing.T, database string) (*demo.Stage, *loopback.Cable) {
+func behindCable(t *testing.T, database string) (*demo.Stage, *cable.Cable) {
 	t.Helper()
 	self, err := os.Executable()
 	must(t, err)
@@ -31,24 +32,24 @@ func behindCable(t *testing.T, database string) (*demo.Stage, *loopback.Cable) {
 	must(t, err)
 	t.Cleanup(func() { ending(t, s, log) })
 	near := s.Address
-	cable, err := loopback.NewCable(strings.TrimPrefix(near, "https://"))
+	line, err := cable.New(strings.TrimPrefix(near, "https://"))
 	must(t, err)
-	t.Cleanup(cable.Close)
-	s.Deaf, s.Address = true, "https://"+cable.Address
+	t.Cleanup(line.Close)
+	s.Deaf, s.Address = true, "https://"+line.Address
 	must(t, s.Populate(t.Context()))
 	s.Address = near
 	must(t, s.Declare(t.Context()))
-	return s, cable
+	return s, line
 }
 
 // The way between agents and service is cut for a moment and for longer, in the middle of snapshots and of a
 // run: what was begun is ended when it is back, once.
 func TestNetworkCut(t *testing.T) {
 	t.Parallel()
-	s, cable := behindCable(t, "")
+	s, line := behindCable(t, "")
 	c := as(t, s, "quartermaster")
 
-	for n := range 20 { // for moments
+	for n := range testkit.Rounds(8, 20) { // for moments
 		snap, err := c.TakeSnapshot(t.Context(), wire.NewSnapshot{
 			Application: "ticketing",
 			Host:        "slip-north",
@@ -56,7 +57,7 @@ func TestNetworkCut(t *testing.T) {
 		})
 		must(t, err)
 		time.Sleep(time.Duration(n) * 3 * time.Millisecond)
-		cable.Cut()
+		line.Cut()
 		awaitSnapshot(t, c, snap.ID)
 	}
 
@@ -66,7 +67,7 @@ func TestNetworkCut(t *testing.T) {
 		Whole:       true,
 	})
 	must(t, err)
-	cable.Pull()
+	line.Pull()
 	p, err := c.DraftPlan(t.Context(), wire.Draft{Application: "ticketing", Hosts: []string{"slip-north"}, All: true})
 	must(t, err)
 	approved(t, s, p)
@@ -77,10 +78,10 @@ func TestNetworkCut(t *testing.T) {
 		t.Errorf("while the way is cut: %+v, %v", now, err)
 	}
 
-	cable.Plug()
+	line.Plug()
 	for range 5 {
 		time.Sleep(100 * time.Millisecond)
-		cable.Cut()
+		line.Cut()
 	}
 
 	awaitSnapshot(t, c, snap.ID)

@@ -12,7 +12,8 @@ import (
 	"time"
 
 	"idletally/internal/client"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit"
+	"idletally/internal/testkit/seeded"
 	"idletally/internal/wire"
 )
 
@@ -36,7 +37,7 @@ func TestKilledInUpload(t *testing.T) {
 		}
 	}
 
-	const kills = 200
+	kills := testkit.Rounds(40, 200)
 	services := 0
 	for i := range kills {
 		for d := range 6 { // something new to send
@@ -75,7 +76,7 @@ func TestKilledInUpload(t *testing.T) {
 		}
 	}
 
-	if services < 5 {
+	if services < kills/40 {
 		t.Errorf("the service was killed only %d times", services)
 	}
 

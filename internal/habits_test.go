@@ -3,6 +3,8 @@ package internal
 import (
 	"go/ast"
 	"go/token"
+	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -11,6 +13,7 @@ import (
 // open are what stands for something that was opened for one piece of work, behind an interface like a file's: its
 // calls are many, and all of them end with the work. Everything else is given its context.
 var open = []string{
+	"e2e/browser/browser.go Browser", // to chromedp a context is the window
 	"internal/host/fileserver/filesystem.go shareFileSystem",
 	"internal/host/ntfs/ntfs_windows.go volume",
 	"internal/host/smb/session.go Share",
@@ -31,7 +34,8 @@ func TestContextsAreParameters(t *testing.T) {
 
 			for _, field := range body.Fields.List {
 				if s, ok := field.Type.(*ast.SelectorExpr); ok && s.Sel.Name == "Context" && named(s.X, "context") {
-					t.Errorf("%s: %s keeps a context: give it to the methods", f.fset.Position(field.Pos()), spec.Name.Name)
+					t.Errorf("%s: %s keeps a context: give it to the methods", f.fset.Position(field.Pos()),
+						spec.Name.Name)
 				}
 			}
 			return true
@@ -113,4 +117,39 @@ func checks(body *ast.BlockStmt) bool {
 func named(x ast.Expr, name string) bool {
 	id, ok := x.(*ast.Ident)
 	return ok && id.Name == name
+}
+
+// What goes more rounds to prove something is run by "make prove", and nothing else is.
+func TestProofsAreProved(t *testing.T) {
+	var proofs []string
+	for _, f := range goFiles(t) {
+		for _, d := range f.Decls {
+			fn, ok := d.(*ast.FuncDecl)
+			if !ok || !strings.HasPrefix(fn.Name.Name, "Test") {
+				continue
+			}
+			ast.Inspect(fn, func(n ast.Node) bool {
+				if s, ok := n.(*ast.SelectorExpr); ok && named(s.X, "testkit") && s.Sel.Name == "Rounds" {
+					proofs = append(proofs, fn.Name.Name)
+				}
+				return true
+			})
+		}
+	}
+
+	b, err := os.ReadFile("../Makefile")
+	if err != nil {
+		t.Fatal(err)
+	}
+	list := regexp.MustCompile(`(?m)^PROOFS := \^\((.*)\)\$\$$`).FindSubmatch(b)
+	if list == nil {
+		t.Fatal("the Makefile has no list of proofs")
+	}
+
+	named := strings.Split(string(list[1]), "|")
+	slices.Sort(proofs)
+	slices.Sort(named)
+	if !slices.Equal(named, slices.Compact(proofs)) {
+		t.Errorf("make prove runs %v; these ask testkit how many rounds to go: %v", named, proofs)
+	}
 }

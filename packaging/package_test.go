@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"debug/elf"
 	"encoding/json"
+	"idletally/internal/testkit"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,12 +16,7 @@ import (
 	"testing"
 )
 
-func must(t *testing.T, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 func command(t *testing.T, name string, argv ...string) string {
 	t.Helper()

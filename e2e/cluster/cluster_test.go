@@ -9,6 +9,7 @@ import (
 	"context"
 	"flag"
 	"fmt"
+	"idletally/internal/testkit"
 	mathrand "math/rand/v2"
 	"os"
 	"os/exec"
@@ -23,8 +24,9 @@ import (
 	"idletally/demo"
 	"idletally/internal/client"
 	"idletally/internal/loopback"
-	"idletally/internal/seeded"
 	"idletally/internal/service/mariadb"
+	"idletally/internal/testkit/cable"
+	"idletally/internal/testkit/seeded"
 	"idletally/internal/wire"
 )
 
@@ -59,17 +61,12 @@ func TestMain(m *testing.M) {
 	}())
 }
 
-func must(t *testing.T, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 // fleet is the instances and what spreads calls over them.
 type fleet struct {
 	stages []*demo.Stage // one an instance; the first has the hosts
-	front  *loopback.Cable
+	front  *cable.Cable
 }
 
 const instances = 3
@@ -121,7 +118,7 @@ func TestCluster(t *testing.T) {
 		t.Cleanup(func() { s.Service.Kill() })
 	}
 
-	f.front, err = loopback.NewCable(at...)
+	f.front, err = cable.New(at...)
 	must(t, err)
 	t.Cleanup(f.front.Close)
 	s := f.stages[0]

@@ -18,7 +18,7 @@ import (
 	"idletally/e2e/browser"
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/lifecycle"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 const source = "../../console/"

@@ -5,6 +5,7 @@ package aclfs_test
 import (
 	"errors"
 	"fmt"
+	"idletally/internal/testkit"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -25,7 +26,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/nfs4"
 	"idletally/internal/host/fsys"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // The accounts of the tests: the host has none of these numbers.
@@ -166,12 +167,7 @@ func modeOf(t *testing.T, path string) os.FileMode {
 	return i.Mode() & (os.ModePerm | os.ModeSticky)
 }
 
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 // put gives a path owner, special bits and list, and returns the state that a look finds.
 func put(t testing.TB, path string, s nfs4.State) {

@@ -4,6 +4,7 @@ package agent
 
 import (
 	"context"
+	"idletally/internal/testkit"
 	"os"
 	"path/filepath"
 	"strings"
@@ -187,9 +188,4 @@ func TestHearsByAnotherName(t *testing.T) {
 	s.await("a change by the other name", func() bool { return s.mode(file) == "0606" })
 }
 
-func must(t *testing.T, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must

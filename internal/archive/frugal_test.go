@@ -16,7 +16,7 @@ import (
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/core/untrusted"
-	"idletally/internal/frugal"
+	"idletally/internal/testkit/frugal"
 )
 
 // dense returns as many elements of a list as fit in so many bytes.

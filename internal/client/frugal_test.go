@@ -12,7 +12,7 @@ import (
 
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
-	"idletally/internal/frugal"
+	"idletally/internal/testkit/frugal"
 	"idletally/internal/wire"
 )
 

@@ -5,6 +5,7 @@ package report
 import (
 	"bytes"
 	"fmt"
+	"idletally/internal/testkit"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -22,7 +23,7 @@ import (
 	"idletally/internal/core/plan"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // put makes a path as a set says.
@@ -44,12 +45,7 @@ func put(t *testing.T, path string, s perm.Set) {
 	}
 }
 
-func must(t *testing.T, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 // how reads a path, in the words of the system.
 func how(t *testing.T, path string) string {

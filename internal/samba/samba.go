@@ -54,6 +54,13 @@ type World struct {
 	Kerberos *Realm
 }
 
+// A Realm is a Kerberos realm (RFC 4120) as servers in it are told of it.
+type Realm struct {
+	Name   string
+	Config string // a krb5.conf that finds it
+	Keytab string // of the services in it
+}
+
 // A Server is a running one.
 type Server struct {
 	Port   int

@@ -10,7 +10,7 @@ import (
 
 	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 const good = `idletally: 1

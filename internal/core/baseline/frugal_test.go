@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"idletally/internal/frugal"
+	"idletally/internal/testkit/frugal"
 )
 
 // The worst that somebody can have checked takes no more than 192 MiB and a few seconds, and what is told of

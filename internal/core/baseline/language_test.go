@@ -13,7 +13,7 @@ import (
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/unixid"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // with makes a document of rules, and of what stands before them.

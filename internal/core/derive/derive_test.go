@@ -16,7 +16,7 @@ import (
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // A world is paths with their states.

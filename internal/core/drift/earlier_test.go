@@ -12,7 +12,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // recalled is what a comparison found, as the next one asks for it.

@@ -18,7 +18,7 @@ import (
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 	"idletally/internal/core/unixid"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // grove is a random tree that can be grown anew with a few paths changed.

@@ -9,7 +9,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // Counting on the way is counting every finding in every folder above it.

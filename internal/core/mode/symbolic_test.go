@@ -8,7 +8,7 @@ import (
 	"syscall"
 	"testing"
 
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 func TestParseChangeErrors(t *testing.T) {

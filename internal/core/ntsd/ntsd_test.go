@@ -11,7 +11,7 @@ import (
 
 	"idletally/internal/core/ace"
 	"idletally/internal/core/privilege"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // world is a handful of identities, so that the interesting meetings happen often.

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"idletally/internal/frugal"
+	"idletally/internal/testkit/frugal"
 )
 
 // The worst chunk or manifest that somebody makes takes no more memory than 64 MiB besides its own bytes.

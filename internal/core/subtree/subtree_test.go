@@ -16,7 +16,7 @@ import (
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 	"idletally/internal/core/unixid"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 var names = (&perm.Directory{

@@ -8,7 +8,7 @@ import (
 	"testing"
 
 	"idletally/internal/core/perm"
-	"idletally/internal/frugal"
+	"idletally/internal/testkit/frugal"
 )
 
 // The worst that a node can be made to be takes no more memory than 64 MiB besides its own bytes.

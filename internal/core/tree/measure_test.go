@@ -7,7 +7,7 @@ import (
 	"testing"
 
 	"idletally/internal/core/perm"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // measured measures a whole tree, children first.

@@ -8,7 +8,7 @@ import (
 
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // bush is a folder of a few random paths, some of which could not be read.

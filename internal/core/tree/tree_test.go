@@ -16,7 +16,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 func set(uid uint32, m mode.Mode) perm.Set { return posix.State{UID: uid, Mode: m}.Set() }

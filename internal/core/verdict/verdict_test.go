@@ -38,19 +38,22 @@ func TestLook(t *testing.T) {
 	}
 
 	for i, f := range faults {
-		l := sound()
-		f.mar(&l)
-		if l.State(now) != f.state || l.Says(now) != f.says {
-			t.Errorf("%s: %v, %q", f.state, l.States(now), l.Says(now))
-		}
-
-		for _, g := range faults[i+1:] { // the earlier one is said first, and the later one too
-			both := l
-			g.mar(&both)
-			if f.state != Never && f.state != g.state && !slices.Equal(both.States(now), []State{f.state, g.state}) {
-				t.Errorf("%s and %s: %v", f.state, g.state, both.States(now))
+		t.Run(f.says, func(t *testing.T) {
+			l := sound()
+			f.mar(&l)
+			if l.State(now) != f.state || l.Says(now) != f.says {
+				t.Errorf("%s: %v, %q", f.state, l.States(now), l.Says(now))
 			}
-		}
+
+			for _, g := range faults[i+1:] { // the earlier one is said first, and the later one too
+				both := l
+				g.mar(&both)
+				if f.state != Never && f.state != g.state &&
+					!slices.Equal(both.States(now), []State{f.state, g.state}) {
+					t.Errorf("%s and %s: %v", f.state, g.state, both.States(now))
+				}
+			}
+		})
 	}
 
 	l := sound()

@@ -24,7 +24,7 @@ import (
 	"idletally/internal/core/plan"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/host/fsys"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // world is a tree with a plan for it.

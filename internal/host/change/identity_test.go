@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"idletally/internal/testkit"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -28,12 +29,7 @@ const svc = 41001 // an account that holds nothing but its own files
 // netRaw is cap_net_raw+ep as the kernel keeps it.
 const netRaw = "\x01\x00\x00\x02\x00\x20\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00"
 
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 // owned makes a folder of svc's with a file of some state and content in it, which the account can get at.
 func owned(t testing.TB, name string, state posix.State, content string) (dir, path string) {

@@ -19,7 +19,8 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit"
+	"idletally/internal/testkit/seeded"
 )
 
 // mixed is a world whose paths are in random states before, too.
@@ -108,7 +109,7 @@ func perish(how string) error {
 func TestCrashEverywhere(t *testing.T) {
 	seed := seeded.Rand(t).Uint64()
 	points := 0
-	for round := uint64(0); points < 1000; round++ {
+	for round := uint64(0); points < testkit.Rounds(200, 1000); round++ {
 		for at := 0; ; at++ {
 			w := mixed(t, rand.New(rand.NewPCG(seed, round))) // the same one each time
 			if err := os.MkdirAll(w.dir+"-state", 0o700); err != nil {

@@ -20,7 +20,7 @@ import (
 	"idletally/internal/core/perm/nt"
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // A cabinet is a server with one share, in memory: paths in the share's own form, "" is the share's folder.

@@ -16,7 +16,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 func randomState(r *rand.Rand, k perm.Kind) posix.State {

@@ -7,7 +7,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // A file system of somebody's own may tell any attributes. What is taken from it is a state that can be read back,

@@ -4,6 +4,7 @@ package look
 
 import (
 	"errors"
+	"idletally/internal/testkit"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,15 +19,10 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/subtree"
 	"idletally/internal/core/unixid"
-	"idletally/internal/disk"
+	"idletally/internal/testkit/disk"
 )
 
-func must(t *testing.T, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 // root asks what root can do with a path.
 func root(t *testing.T, path string, op access.Operation) access.Answer {

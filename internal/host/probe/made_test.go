@@ -16,10 +16,10 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/unixid"
-	"idletally/internal/disk"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/look"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/disk"
+	"idletally/internal/testkit/seeded"
 )
 
 // What a new path gets, and what a change of mode makes of an access list, is what the kernel

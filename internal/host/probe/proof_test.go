@@ -13,7 +13,6 @@ import (
 	"os/exec"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -28,7 +27,8 @@ import (
 	"idletally/internal/core/unixid"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/look"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit"
+	"idletally/internal/testkit/seeded"
 	"idletally/internal/tied"
 )
 
@@ -299,15 +299,7 @@ func people(r *rand.Rand) []identity {
 // TestProof holds every computed answer against what the kernel really does: random trees on
 // real file systems, real children with real ids, real system calls.
 func TestProof(t *testing.T) {
-	questions := 25_000
-	if s := os.Getenv("IDLETALLY_PROOF_QUESTIONS"); s != "" {
-		n, err := strconv.Atoi(s)
-		if err != nil {
-			t.Fatal(err)
-		}
-		questions = n
-	}
-
+	questions := testkit.Rounds(8_000, 25_000)
 	r := seeded.Rand(t)
 	asked := 0
 	allowed := 0

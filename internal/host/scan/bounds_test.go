@@ -7,6 +7,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"idletally/internal/testkit"
 	"os"
 	"path/filepath"
 	"strings"
@@ -20,9 +21,9 @@ import (
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
-	"idletally/internal/disk"
-	"idletally/internal/frugal"
 	"idletally/internal/host/fsys"
+	"idletally/internal/testkit/disk"
+	"idletally/internal/testkit/frugal"
 )
 
 // memoryOnly mounts a file system in memory, so that a test makes many names quickly.
@@ -35,12 +36,7 @@ func memoryOnly(t *testing.T) string {
 	return dir
 }
 
-func must(t *testing.T, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 // manyNames returns a folder many long names, of few inodes.
 func manyNames(t *testing.T, dir string, n int) {

@@ -23,7 +23,7 @@ import (
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/spool"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // shelf is what a service has: it takes nodes and never lets one go.

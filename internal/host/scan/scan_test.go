@@ -22,7 +22,7 @@ import (
 	"idletally/internal/core/tree"
 	"idletally/internal/host/fsys"
 	"idletally/internal/host/spool"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 func newSpool(t *testing.T) *spool.Spool {

@@ -14,7 +14,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/watch"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // planted is a tree to be meddled with.

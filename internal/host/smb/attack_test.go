@@ -20,7 +20,7 @@ import (
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
 	"idletally/internal/host/fileserver"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // Somebody who may write on a share swaps what a run is about to change: for a file of their own with another

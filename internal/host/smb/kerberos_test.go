@@ -10,6 +10,7 @@ import (
 
 	"idletally/internal/host/fileserver"
 	"idletally/internal/samba"
+	"idletally/internal/testkit/realm"
 )
 
 // Signing in by Kerberos, to a server of a realm of its own.
@@ -18,13 +19,13 @@ func TestKerberos(t *testing.T) {
 	dir := t.TempDir()
 	must(t, os.Chmod(filepath.Dir(dir), 0o711))
 	must(t, os.Chmod(dir, 0o711))
-	realm, err := samba.StartRealm(t.Context(), filepath.Join(dir, "realm"), "SALTMARSH.EXAMPLE",
+	centre, err := realm.Start(t.Context(), filepath.Join(dir, "realm"), "SALTMARSH.EXAMPLE",
 		map[string]string{"keeper": password, "clerk": password}, []string{"cifs/chartroom.saltmarsh.example"})
 	must(t, err)
-	defer realm.Stop()
+	defer centre.Stop()
 
 	server, err := samba.Start(t.Context(), filepath.Join(dir, "server"), samba.World{
-		Kerberos: realm,
+		Kerberos: &centre.Realm,
 		Shares:   []samba.Share{{Name: "charts"}},
 		Accounts: []samba.Account{
 			{Name: "keeper", Password: password, Keeper: true},
@@ -39,7 +40,7 @@ func TestKerberos(t *testing.T) {
 		Address:  server.Address(),
 		User:     "keeper",
 		Password: password,
-		Kerberos: &Kerberos{Realm: realm.Name, Config: realm.Config, Server: "chartroom.saltmarsh.example"},
+		Kerberos: &Kerberos{Realm: centre.Name, Config: centre.Config, Server: "chartroom.saltmarsh.example"},
 	}
 
 	s, err := Dial(t.Context(), access)

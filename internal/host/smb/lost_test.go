@@ -18,19 +18,19 @@ import (
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
 	"idletally/internal/host/fileserver"
-	"idletally/internal/loopback"
+	"idletally/internal/testkit/cable"
 )
 
 // cabled is a session over a cable that can be cut.
-func cabled(t *testing.T, patience time.Duration) (*Session, *loopback.Cable) {
+func cabled(t *testing.T, patience time.Duration) (*Session, *cable.Cable) {
 	t.Helper()
-	cable, err := loopback.NewCable(server.Address())
+	line, err := cable.New(server.Address())
 	must(t, err)
-	t.Cleanup(cable.Close)
-	s, err := Dial(t.Context(), Access{Address: cable.Address, User: "keeper", Password: password, Patience: patience})
+	t.Cleanup(line.Close)
+	s, err := Dial(t.Context(), Access{Address: line.Address, User: "keeper", Password: password, Patience: patience})
 	must(t, err)
 	t.Cleanup(func() { s.Close() })
-	return s, cable
+	return s, line
 }
 
 // A snapshot over a connection that breaks is the same as over one that holds.
@@ -47,14 +47,14 @@ func TestScanOverBrokenConnection(t *testing.T) {
 	}
 
 	roots := []string{"/charts/broken"}
-	s, cable := cabled(t, 10*time.Second)
+	s, line := cabled(t, 10*time.Second)
 	want, err := fileserver.Scan(t.Context(), s, roots, nil, (&nodes{}).put)
 	must(t, err)
-	before := cable.Carried.Load()
+	before := line.Carried.Load()
 	var cuts atomic.Int64
 	got, err := fileserver.Scan(t.Context(), s, roots, func(p int64) {
 		if n := cuts.Load(); p > 300+n*400 && cuts.CompareAndSwap(n, n+1) {
-			cable.Cut()
+			line.Cut()
 		}
 	}, (&nodes{}).put)
 	must(t, err)
@@ -62,8 +62,8 @@ func TestScanOverBrokenConnection(t *testing.T) {
 		t.Errorf("%+v, want %+v", got, want)
 	}
 
-	if cable.Carried.Load() < before+4 {
-		t.Errorf("the connection broke %d times only: this tries nothing", cable.Carried.Load()-before)
+	if line.Carried.Load() < before+4 {
+		t.Errorf("the connection broke %d times only: this tries nothing", line.Carried.Load()-before)
 	}
 }
 
@@ -100,9 +100,9 @@ func steps(t *testing.T, folder string, n int) (list []plan.Step) {
 func TestRunOverBrokenConnection(t *testing.T) {
 	t.Parallel()
 	list := steps(t, "breaking", 600)
-	s, cable := cabled(t, 3*time.Second)
-	cable.Life.Store(60_000) // enough for some dozen steps, wherever in one it ends
-	cable.Cut()
+	s, line := cabled(t, 3*time.Second)
+	line.Life.Store(60_000) // enough for some dozen steps, wherever in one it ends
+	line.Cut()
 	file := filepath.Join(t.TempDir(), "journal")
 	run := func(progress func(int, int)) (*change.Journal, error) {
 		j, err := change.OpenJournal(file, change.Head{Run: "r", Steps: len(list)})
@@ -122,10 +122,10 @@ func TestRunOverBrokenConnection(t *testing.T) {
 
 	j, err := run(func(done, _ int) {
 		if done >= 300 {
-			cable.Pull()
+			line.Pull()
 		}
 	})
-	if n := cable.Carried.Load(); n < 5 {
+	if n := line.Carried.Load(); n < 5 {
 		t.Errorf("%d connections: too few broke", n)
 	}
 
@@ -147,10 +147,10 @@ func TestRunOverBrokenConnection(t *testing.T) {
 	}
 
 	must(t, j.Close())
-	cable.Life.Store(0)
-	cable.Plug()
+	line.Life.Store(0)
+	line.Plug()
 	s, err = Dial(t.Context(), Access{
-		Address:  cable.Address,
+		Address:  line.Address,
 		User:     "keeper",
 		Password: password,
 		Patience: 3 * time.Second,

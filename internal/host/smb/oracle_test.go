@@ -21,7 +21,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/nt"
 	"idletally/internal/host/fileserver"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // An oracle is a folder with a file and a folder in it, and the accounts that try there what the core answers.

@@ -13,7 +13,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/nt"
 	"idletally/internal/host/fileserver"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // A lineage is folders in each other, each made by the server with what the one before hands on. No two own

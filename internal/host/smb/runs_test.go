@@ -16,7 +16,7 @@ import (
 	"idletally/internal/core/plan"
 	"idletally/internal/host/change"
 	"idletally/internal/host/fileserver"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // A thicket is a tree on the server, made there, that plans are tried on. Names are below its top, folders

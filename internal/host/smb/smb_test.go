@@ -5,6 +5,7 @@ package smb
 import (
 	"context"
 	"fmt"
+	"idletally/internal/testkit"
 	"os"
 	"testing"
 
@@ -71,12 +72,7 @@ func dial(t testing.TB, user, share string) *Share {
 	return m.(*Share)
 }
 
-func must(t testing.TB, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 // set sets parts of a descriptor as the keeper.
 func set(t testing.TB, s *Share, name, sddl string, what fileserver.Part) {

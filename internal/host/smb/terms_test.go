@@ -12,7 +12,7 @@ import (
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/perm/nt"
 	"idletally/internal/host/fileserver"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // A share's own list lets through what the core says it does, over random lists of what is on it.

@@ -6,6 +6,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"idletally/internal/testkit"
 	"io"
 	"net"
 	"os"
@@ -18,12 +19,7 @@ import (
 	"golang.org/x/crypto/ssh/knownhosts"
 )
 
-func must(t *testing.T, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 func TestParse(t *testing.T) {
 	for text, want := range map[string]string{

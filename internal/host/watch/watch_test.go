@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"idletally/internal/testkit"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -46,12 +47,7 @@ func hears(t *testing.T, w *Watch, do func()) Changes {
 	return c
 }
 
-func must(t *testing.T, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 func TestHears(t *testing.T) {
 	t.Parallel()

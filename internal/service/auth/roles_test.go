@@ -5,7 +5,7 @@ import (
 	"strings"
 	"testing"
 
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 	"idletally/internal/wire"
 )
 

@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 const some Class = "some"

@@ -3,6 +3,7 @@ package engine
 import (
 	"crypto/sha256"
 	"errors"
+	"idletally/internal/testkit"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -17,12 +18,7 @@ import (
 	"idletally/internal/wire"
 )
 
-func must(t *testing.T, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 // Times are read in their own zone, summer and winter.
 func TestTimes(t *testing.T) {

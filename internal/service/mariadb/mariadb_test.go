@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"idletally/internal/testkit"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -155,12 +156,7 @@ func TestLongFolder(t *testing.T) {
 	}
 }
 
-func must(t *testing.T, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 // The private server works where no memory may be written and then executed, as the service's unit has it
 // (MemoryDenyWriteExecute=). Kernels before 6.3 cannot be told so.

@@ -14,8 +14,8 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
-	"idletally/internal/seeded"
 	"idletally/internal/service/mariadb"
+	"idletally/internal/testkit/seeded"
 	"idletally/internal/wire"
 )
 

@@ -9,7 +9,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/tree"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 	"idletally/internal/wire"
 )
 

@@ -12,7 +12,7 @@ import (
 	"idletally/internal/core/drift"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 // keep stores a report of findings, all in one group.

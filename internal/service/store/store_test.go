@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"idletally/internal/testkit"
 	"math/rand/v2"
 	"os"
 	"slices"
@@ -62,12 +63,7 @@ func TestMain(m *testing.M) {
 	}())
 }
 
-func must(t *testing.T, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 var counter = make(chan int, 1)
 

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"idletally/internal/testkit"
 	"os"
 	"path/filepath"
 	"strings"
@@ -19,12 +20,7 @@ import (
 	"idletally/internal/service/store"
 )
 
-func must(t *testing.T, err error) {
-	t.Helper()
-	if err != nil {
-		t.Fatal(err)
-	}
-}
+var must = testkit.Must
 
 // Whatever somebody does who writes to the database and has no key, it is noticed: by a service that runs,
 // and by one that starts later.

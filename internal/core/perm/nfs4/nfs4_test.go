@@ -14,7 +14,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/schemetest"
 	"idletally/internal/core/unixid"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 func crew() *perm.Directory {

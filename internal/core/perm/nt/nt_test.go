@@ -13,7 +13,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/perm/schemetest"
-	"idletally/internal/seeded"
+	"idletally/internal/testkit/seeded"
 )
 
 var (

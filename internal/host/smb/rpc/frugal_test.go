@@ -11,7 +11,7 @@ import (
 
 	"idletally/internal/core/ntsd"
 	"idletally/internal/core/privilege"
-	"idletally/internal/frugal"
+	"idletally/internal/testkit/frugal"
 )
 
 // rogue is a server that answers each call as it likes.

@@ -1,4 +1,5 @@
-package loopback
+// Package cable lays a way between two programs that tests can cut.
+package cable
 
 import (
 	"io"
@@ -21,8 +22,8 @@ type Cable struct {
 	all map[net.Conn]bool
 }
 
-// NewCable lays a cable. Of several ends each connection takes the next that answers.
-func NewCable(to ...string) (*Cable, error) {
+// New lays a cable. Of several ends each connection takes the next that answers.
+func New(to ...string) (*Cable, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err

@@ -1,6 +1,7 @@
 //go:build linux
 
-package samba
+// Package realm starts a Kerberos realm for tests.
+package realm
 
 import (
 	"context"
@@ -15,21 +16,19 @@ import (
 	"time"
 
 	"idletally/internal/loopback"
+	"idletally/internal/samba"
 	"idletally/internal/tied"
 )
 
 // A Realm is a private Kerberos realm (RFC 4120) with a key distribution centre of its own on loopback.
 type Realm struct {
-	Name   string
-	Config string // a krb5.conf that finds it
-	Keytab string // of the services in it
-
+	samba.Realm
 	cmd    *exec.Cmd
 	exited <-chan struct{}
 }
 
-// StartRealm makes a realm with some people, by their passwords, and some services, such as cifs/server.example.
-func StartRealm(ctx context.Context, dir, name string, people map[string]string, services []string) (*Realm, error) {
+// Start makes a realm with some people, by their passwords, and some services, such as cifs/server.example.
+func Start(ctx context.Context, dir, name string, people map[string]string, services []string) (*Realm, error) {
 	if _, err := exec.LookPath("/usr/sbin/krb5kdc"); err != nil {
 		return nil, fmt.Errorf(
 			"the key distribution centre is not installed: apt-get install krb5-kdc krb5-admin-server: %w", err)
@@ -40,18 +39,13 @@ func StartRealm(ctx context.Context, dir, name string, people map[string]string,
 		return nil, err
 	}
 
-	r := &Realm{Name: name, Config: filepath.Join(dir, "krb5.conf"), Keytab: filepath.Join(dir, "keytab")}
+	r := &Realm{Realm: samba.Realm{
+		Name:   name,
+		Config: filepath.Join(dir, "krb5.conf"),
+		Keytab: filepath.Join(dir, "keytab"),
+	}}
 	centre := filepath.Join(dir, "kdc.conf")
-	conf := fmt.Sprintf(
-		"[libdefaults]\n default_realm = %[1]s\n dns_lookup_kdc = false\n dns_lookup_realm = false\n rdns = false\n "+
-			"dns_canonicalize_hostname = false\n udp_preference_limit = 1\n[realms]\n %[1]s = {\n  kdc = "+
-			"127.0.0.1:%[2]d\n }\n",
-		name, port)
-	kdc := fmt.Sprintf(
-		"[kdcdefaults]\n kdc_listen = 127.0.0.1:%[2]d\n kdc_tcp_listen = 127.0.0.1:%[2]d\n[realms]\n %[1]s = {\n  "+
-			"database_name = %[3]s/principal\n  key_stash_file = %[3]s/stash\n  acl_file = %[3]s/acl\n  "+
-			"supported_enctypes = aes256-cts-hmac-sha1-96:normal\n  disable_pac = true\n }\n",
-		name, port, dir)
+	conf, kdc := settings(name, port, dir)
 	if err := errors.Join(os.MkdirAll(dir, 0o700), os.WriteFile(r.Config, []byte(conf), 0o644),
 		os.WriteFile(centre, []byte(kdc), 0o600)); err != nil {
 		return nil, err
@@ -104,6 +98,21 @@ func StartRealm(ctx context.Context, dir, name string, people map[string]string,
 			return nil, fmt.Errorf("the key distribution centre does not answer: %w", err)
 		}
 	}
+}
+
+// settings returns what finds a realm, and what its centre goes by.
+func settings(name string, port int, dir string) (conf, kdc string) {
+	conf = fmt.Sprintf(
+		"[libdefaults]\n default_realm = %[1]s\n dns_lookup_kdc = false\n dns_lookup_realm = false\n rdns = false\n "+
+			"dns_canonicalize_hostname = false\n udp_preference_limit = 1\n[realms]\n %[1]s = {\n  kdc = "+
+			"127.0.0.1:%[2]d\n }\n",
+		name, port)
+	kdc = fmt.Sprintf(
+		"[kdcdefaults]\n kdc_listen = 127.0.0.1:%[2]d\n kdc_tcp_listen = 127.0.0.1:%[2]d\n[realms]\n %[1]s = {\n  "+
+			"database_name = %[3]s/principal\n  key_stash_file = %[3]s/stash\n  acl_file = %[3]s/acl\n  "+
+			"supported_enctypes = aes256-cts-hmac-sha1-96:normal\n  disable_pac = true\n }\n",
+		name, port, dir)
+	return conf, kdc
 }
 
 // Stop ends it.
