@@ -39,11 +39,8 @@ func Start(ctx context.Context, dir, name string, people map[string]string, serv
 		return nil, err
 	}
 
-	r := &Realm{Realm: samba.Realm{
-		Name:   name,
-		Config: filepath.Join(dir, "krb5.conf"),
-		Keytab: filepath.Join(dir, "keytab"),
-	}}
+	at := samba.Realm{Name: name, Config: filepath.Join(dir, "krb5.conf"), Keytab: filepath.Join(dir, "keytab")}
+	r := &Realm{Realm: at}
 	centre := filepath.Join(dir, "kdc.conf")
 	conf, kdc := settings(name, port, dir)
 	if err := errors.Join(os.MkdirAll(dir, 0o700), os.WriteFile(r.Config, []byte(conf), 0o644),
