@@ -302,7 +302,7 @@ func TestRolesThatNeedASecondFactor(t *testing.T) {
 	time.Sleep(3 * time.Second) // what an instance remembers of it
 	who := as(t, s, "harbourmaster")
 	me, err := who.Me(ctx)
-	if err != nil || !me.WantsSecond {
+	if err != nil || !me.WantsTwoFactor {
 		t.Errorf("%+v, %v", me, err)
 	}
 

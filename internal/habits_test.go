@@ -153,3 +153,25 @@ func TestProofsAreProved(t *testing.T) {
 		t.Errorf("make prove runs %v; these ask testkit how many rounds to go: %v", named, proofs)
 	}
 }
+
+// moves are what puts one file in place of another by itself: everybody else has internal/atomicfile do it.
+var moves = []string{
+	"internal/atomicfile/atomicfile.go",
+	"internal/service/authority/keys.go", // of two files, either both or none
+	"internal/host/scan/cache.go",        // a cache: one that is lost is made again
+}
+
+func TestFilesArePutInPlaceByOne(t *testing.T) {
+	for _, f := range goFiles(t) {
+		if strings.HasSuffix(f.name, "_test.go") || strings.HasPrefix(f.name, "e2e/") ||
+			slices.Contains(moves, f.name) {
+			continue
+		}
+		ast.Inspect(f.File, func(n ast.Node) bool {
+			if s, ok := n.(*ast.SelectorExpr); ok && s.Sel.Name == "Rename" && named(s.X, "os") {
+				t.Errorf("%s: os.Rename: have internal/atomicfile put the file in place", f.fset.Position(n.Pos()))
+			}
+			return true
+		})
+	}
+}

@@ -12,12 +12,17 @@ import (
 // Write puts a file that is nobody else's with some content in place of what has its name: it is on stable
 // storage when Write returns, and until then what was there stays.
 func Write(name string, content []byte) error {
-	return put(name, content, os.Rename)
+	return put(name, whole(content), os.Rename)
+}
+
+// Stream is Write for what write writes. It can read it again, too, and what it gives an error for is not put in place.
+func Stream(name string, write func(f *os.File) error) error {
+	return put(name, write, os.Rename)
 }
 
 // Create is Write where nothing has the name. It is os.ErrExist where something has.
 func Create(name string, content []byte) error {
-	return put(name, content, func(from, to string) error {
+	return put(name, whole(content), func(from, to string) error {
 		if err := os.Link(from, to); err != nil {
 			return err
 		}
@@ -25,7 +30,14 @@ func Create(name string, content []byte) error {
 	})
 }
 
-func put(name string, content []byte, place func(from, to string) error) (err error) {
+func whole(content []byte) func(*os.File) error {
+	return func(f *os.File) error {
+		_, err := f.Write(content)
+		return err
+	}
+}
+
+func put(name string, write func(*os.File) error, place func(from, to string) error) (err error) {
 	f, err := private.CreateTemp(filepath.Dir(name), filepath.Base(name)+".new-*")
 	if err != nil {
 		return err
@@ -36,7 +48,7 @@ func put(name string, content []byte, place func(from, to string) error) (err er
 		}
 	}()
 
-	_, err = f.Write(content)
+	err = write(f)
 	if err == nil {
 		err = f.Sync()
 	}

@@ -19,6 +19,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"idletally/internal/atomicfile"
 	"idletally/internal/service/authority"
 	"idletally/internal/service/mariadb"
 	"idletally/internal/service/store"
@@ -141,21 +142,20 @@ func (x *backing) write(ctx context.Context, file string, withKeys bool) (got st
 	if err != nil {
 		return got, err
 	}
-	f, err := os.OpenFile(to+".part", os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+
+	err = atomicfile.Stream(to, func(f *os.File) (err error) {
+		if got, err = st.Backup(ctx, f, Version, files, key); err != nil {
+			return err
+		}
+		signer := []ed25519.PublicKey{key.Public().(ed25519.PublicKey)}
+		_, err = checkBackup(ctx, f.Name(), signer)
+		return err
+	})
+
 	if err != nil {
 		return got, fmt.Errorf("backup: %w", err)
 	}
-	defer os.Remove(f.Name())
-
-	got, err = st.Backup(ctx, f, Version, files, key)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return got, fmt.Errorf("backup: %w", err)
-	}
-	signer := []ed25519.PublicKey{key.Public().(ed25519.PublicKey)}
-	if _, err := checkBackup(ctx, f.Name(), signer); err != nil {
-		return got, err
-	}
-	return got, os.Rename(f.Name(), to)
+	return got, nil
 }
 
 // backupCheck returns the command backup check.

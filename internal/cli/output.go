@@ -19,6 +19,7 @@ import (
 	"github.com/rivo/uniseg"
 	"github.com/spf13/cobra"
 
+	"idletally/internal/atomicfile"
 	"idletally/internal/wire"
 )
 
@@ -235,26 +236,7 @@ func create(name string, write func(io.Writer) error) (err error) {
 		return errors.Join(write(f), f.Close())
 	}
 
-	f, err := os.CreateTemp(filepath.Dir(name), "."+filepath.Base(name)+"-*")
-	if err != nil {
-		return err
-	}
-	defer func() {
-		if err != nil {
-			err = errors.Join(err, os.Remove(f.Name()))
-		}
-	}()
-
-	err = write(f)
-	if err == nil {
-		err = f.Sync()
-	}
-
-	if err = errors.Join(err, f.Close()); err != nil {
-		return err
-	}
-
-	return os.Rename(f.Name(), name)
+	return atomicfile.Stream(name, func(f *os.File) error { return write(f) })
 }
 
 // destination says where a file of some name is to be written, and whether that is a plain one, or none yet,

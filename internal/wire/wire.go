@@ -66,7 +66,7 @@ type Person struct {
 
 	Provider bool `json:"provider" doc:"Signs in by way of the provider (OpenID Connect)"`
 
-	WantsSecond bool       `json:"wants_second,omitempty" doc:"Has to set up a second factor before anything else"`
+	WantsTwoFactor bool       `json:"wants_second,omitempty" doc:"Has to set up a second factor before anything else"`
 	CountsFrom  *time.Time `json:"counts_from,omitempty" doc:"From when on their approvals count, where they do not yet"`
 }
 

@@ -25,12 +25,12 @@ type FileSystem interface {
 // A Handle is an open path: what is examined is what is changed. It may be passed from one worker to another.
 type Handle interface {
 	// Stat returns the state of the inode, and what Revalidate needs to know it again.
-	Stat(worker int) (fsys.Sight, error)
+	Stat(worker int) (fsys.Stat, error)
 	// ClockGranularity returns how long to wait until any further change must get a later ctime than s.
-	ClockGranularity(s fsys.Sight) time.Duration
+	ClockGranularity(s fsys.Stat) time.Duration
 	// Revalidate resolves the path once more, and reports whether the inode is unchanged since s. It is an error if
 	// the path names another inode, or if the number of links differs.
-	Revalidate(worker int, s fsys.Sight) (bool, error)
+	Revalidate(worker int, s fsys.Stat) (bool, error)
 	// Astray returns how a state would differ from what the folder above passes on now; "" if it would not, and on
 	// file systems where inheritance happens only when a path is made.
 	Astray(to perm.Set) (string, error)

@@ -88,16 +88,16 @@ type localHandle struct {
 	l          *local
 }
 
-func (t localHandle) Stat(hand int) (fsys.Sight, error) { return t.l.hands[hand].reader.Look(t.fd) }
+func (t localHandle) Stat(hand int) (fsys.Stat, error) { return t.l.hands[hand].reader.Look(t.fd) }
 
 // ClockGranularity is nothing for most: they were changed long ago, by the same clock.
-func (t localHandle) ClockGranularity(s fsys.Sight) time.Duration {
+func (t localHandle) ClockGranularity(s fsys.Stat) time.Duration {
 	grain := s.Grain()
 	return max(0, min(grain, grain-time.Since(time.Unix(0, s.Changed))))
 }
 
 // Revalidate asks about a folder through its descriptor: it has one name.
-func (t localHandle) Revalidate(hand int, s fsys.Sight) (bool, error) {
+func (t localHandle) Revalidate(hand int, s fsys.Stat) (bool, error) {
 	h := &t.l.hands[hand]
 	if s.Kind == perm.Folder {
 		return h.reader.Same(t.fd, s)

@@ -116,7 +116,7 @@ type openStep struct {
 	thing    Handle // nil once it is closed
 	stage    stage
 	way      *transitionPlan
-	seen     fsys.Sight
+	seen     fsys.Stat
 	content  tree.Hash // found, of a program that loses what it may have to get back one day
 	reviewed tree.Hash // what is to be in a program that gets power
 	moves    Moves

@@ -133,13 +133,13 @@ func (t *openPath) look() (Seen, error) {
 	return seen, nil
 }
 
-func (t *openPath) Stat(int) (fsys.Sight, error) {
+func (t *openPath) Stat(int) (fsys.Stat, error) {
 	seen, err := t.look()
 	if err != nil {
-		return fsys.Sight{}, err
+		return fsys.Stat{}, err
 	}
 	set, err := nt.SetOf(seen.Descriptor)
-	return fsys.Sight{
+	return fsys.Stat{
 		Stamp: fsys.Stamp{Ino: seen.ID, Changed: seen.Changed},
 		Kind:  seen.Kind,
 		Set:   set,
@@ -148,10 +148,10 @@ func (t *openPath) Stat(int) (fsys.Sight, error) {
 }
 
 // ClockGranularity does not ask what time it is: the server has a clock of its own.
-func (t *openPath) ClockGranularity(s fsys.Sight) time.Duration { return s.Grain() }
+func (t *openPath) ClockGranularity(s fsys.Stat) time.Duration { return s.Grain() }
 
 // Revalidate opens the path anew, and goes on with what it leads to now.
-func (t *openPath) Revalidate(hand int, s fsys.Sight) (bool, error) {
+func (t *openPath) Revalidate(hand int, s fsys.Stat) (bool, error) {
 	_ = t.h.Close() // it was only pointed at
 	if err := t.open(); err != nil {
 		return false, err

@@ -114,14 +114,14 @@ func (o *Opener) enter(path string) error {
 
 // Still looks a path up anew, and says whether nothing was done to what it led to before. That it leads
 // elsewhere now, or that there are more or fewer names, is an error.
-func (o *Opener) Still(r *Reader, path string, s Sight) (bool, error) {
+func (o *Opener) Still(r *Reader, path string, s Stat) (bool, error) {
 	if err := o.enter(path); err != nil {
 		return false, err
 	}
 	if err := r.statx(o.fd, []byte(pathname.Base(path)+"\x00"), scanMask); err != nil {
 		return false, explain(err)
 	}
-	now := r.sight()
+	now := r.result()
 	if now.Ino != s.Ino || now.Dev != s.Dev || now.Kind != s.Kind || now.Links != s.Links {
 		return false, ErrOther
 	}
@@ -389,24 +389,24 @@ func (r *Reader) statx(fd int, name []byte, mask uintptr) error {
 }
 
 // Look reads the permission state behind a descriptor that Open gave.
-func (r *Reader) Look(fd int) (Sight, error) {
+func (r *Reader) Look(fd int) (Stat, error) {
 	if err := r.statx(fd, nothing, fullMask); err != nil {
-		return Sight{}, err
+		return Stat{}, err
 	}
-	s := r.sight()
+	s := r.result()
 	dir, err := descriptors()
 	if err != nil {
-		return Sight{}, err
+		return Stat{}, err
 	}
 	r.number = append(strconv.AppendInt(r.number[:0], int64(fd), 10), 0)
 	if s.Set, err = r.read(place{dir, r.number, true}, s.Kind); err != nil {
-		return Sight{}, fmt.Errorf("read attributes: %w", err)
+		return Stat{}, fmt.Errorf("read attributes: %w", err)
 	}
 	return s, nil
 }
 
 // Same reports whether nothing was done to what a descriptor showed: lists and all, for that changes the stamp.
-func (r *Reader) Same(fd int, s Sight) (bool, error) {
+func (r *Reader) Same(fd int, s Stat) (bool, error) {
 	err := r.statx(fd, nothing, scanMask)
 	return r.stamp() == s.Stamp, err
 }
@@ -419,10 +419,10 @@ func (r *Reader) Plain(fd int) (perm.Set, error) {
 	return r.plainSet()
 }
 
-// sight is what was looked at last, without its permissions.
-func (r *Reader) sight() Sight {
+// result returns what was looked at last, without its permissions.
+func (r *Reader) result() Stat {
 	st := &r.stat
-	s := Sight{
+	s := Stat{
 		Stamp: r.stamp(),
 		Kind:  KindOf(uint32(st.Mode)),
 		Links: uint64(st.Nlink),

@@ -172,8 +172,8 @@ func (r row[I, O]) inPerson() row[I, O] { r.InPerson = true; return r }
 // fresh has callers show who they are, unless they have just done so.
 func (r row[I, O]) fresh() row[I, O] { r.Fresh = true; return r }
 
-// beforeSecond leaves an operation to who has to set up a second factor first.
-func (r row[I, O]) beforeSecond() row[I, O] { r.BeforeSecond = true; return r }
+// beforeTwoFactor leaves an operation to who has to set up a second factor first.
+func (r row[I, O]) beforeTwoFactor() row[I, O] { r.BeforeTwoFactor = true; return r }
 
 func (r row[I, O]) describe() op { return r.op }
 

@@ -53,15 +53,15 @@ func (s *API) peopleTable() []route {
 	a := s.App
 	return []route{
 		postAs("/sign-in", "sign-in", anybody, hashing, s.signIn, "Sign in"),
-		postAs("/sign-out", "sign-out", signedIn, quick, s.signOut, "End this session").beforeSecond(),
+		postAs("/sign-out", "sign-out", signedIn, quick, s.signOut, "End this session").beforeTwoFactor(),
 		get("/version", "get-version", signedIn, quick, a.GetVersion, "Say what the service is"),
-		get("/me", "me", signedIn, quick, a.Me, "Who is signed in").beforeSecond(),
+		get("/me", "me", signedIn, quick, a.Me, "Who is signed in").beforeTwoFactor(),
 		tell("/me/confirm", "confirm", signedIn, hashing, a.Confirm,
 			"Show again who you are, by your password or a code of your second factor: good for ten "+
-				"minutes").inPerson().beforeSecond(),
+				"minutes").inPerson().beforeTwoFactor(),
 		tell("/me/password", "change-password", signedIn, hashing, a.ChangePassword,
 			"Change your own password. All your other sessions end, and your tokens, unless they are to "+
-				"be kept").inPerson().beforeSecond(),
+				"be kept").inPerson().beforeTwoFactor(),
 		get("/people", "list-people", wire.Admin, quick, a.ListPeople, "List people"),
 		post("/people", "add-person", wire.Admin, hashing, a.AddPerson,
 			"Add a person with a one-time password").created().fresh(),
@@ -73,18 +73,18 @@ func (s *API) sessionsTable() []route {
 	a := s.App
 	return []route{
 		get("/me/sessions", "list-sessions", signedIn, quick, a.ListSessions,
-			"List where you are signed in").beforeSecond(),
+			"List where you are signed in").beforeTwoFactor(),
 		del("/me/sessions/{id}", "end-session", signedIn, quick, a.EndSession,
-			"Sign out elsewhere").inPerson().beforeSecond(),
+			"Sign out elsewhere").inPerson().beforeTwoFactor(),
 		del("/me/sessions", "end-sessions", signedIn, quick, a.EndSessions,
-			"Sign out everywhere but here").inPerson().beforeSecond(),
+			"Sign out everywhere but here").inPerson().beforeTwoFactor(),
 		del("/people/{name}/sessions", "end-sessions-of", wire.Admin, quick, a.EndSessionsOf,
 			"Sign somebody out everywhere").inPerson().fresh(),
 		postTo("/me/second", "propose-second", signedIn, quick, a.ProposeSecond,
 			"Begin a second factor: a code by time (RFC 6238), six digits, every 30 seconds. It counts "+
-				"once it is confirmed").created().inPerson().fresh().beforeSecond(),
+				"once it is confirmed").created().inPerson().fresh().beforeTwoFactor(),
 		put("/me/second", "confirm-second", signedIn, quick, a.ConfirmSecond,
-			"Confirm a second factor by its code. All other sessions end").inPerson().fresh().beforeSecond(),
+			"Confirm a second factor by its code. All other sessions end").inPerson().fresh().beforeTwoFactor(),
 		tell("/me/second/remove", "remove-second", signedIn, quick, a.RemoveSecond,
 			"Turn off your second factor, by one of its codes").inPerson(),
 		del("/people/{name}/second", "remove-second-of", wire.Admin, quick, a.RemoveSecondOf,
@@ -99,14 +99,14 @@ func (s *API) passkeysTable() []route {
 		postTo("/sign-in/passkey", "ask-passkey", anybody, hashing, a.AskPasskey,
 			"Begin to sign in by a passkey alone, or, with name and password, by one as a second factor"),
 		postTo("/me/passkeys/ask", "ask-own-passkey", signedIn, quick, a.AskOwnPasskey,
-			"Begin to show again who you are by a passkey").inPerson().beforeSecond(),
+			"Begin to show again who you are by a passkey").inPerson().beforeTwoFactor(),
 		get("/me/passkeys", "list-passkeys", signedIn, quick, a.ListPasskeys,
-			"List your passkeys and security keys").inPerson().beforeSecond(),
+			"List your passkeys and security keys").inPerson().beforeTwoFactor(),
 		postTo("/me/passkeys/begin", "begin-passkey", signedIn, quick, a.BeginPasskey,
-			"Begin to add a passkey or security key").inPerson().fresh().beforeSecond(),
+			"Begin to add a passkey or security key").inPerson().fresh().beforeTwoFactor(),
 		post("/me/passkeys", "add-passkey", signedIn, quick, a.AddPasskey,
 			"Add a passkey or security key that a browser made. All other sessions end").
-			created().inPerson().fresh().beforeSecond(),
+			created().inPerson().fresh().beforeTwoFactor(),
 		del("/me/passkeys/{id}", "remove-passkey", signedIn, quick, a.RemovePasskey,
 			"End a passkey or security key").inPerson().fresh(),
 	}
@@ -416,10 +416,10 @@ func (s *API) newsTable() []route {
 	return []route{
 		get("/me/news", "list-news", signedIn, quick, a.ListNews,
 			"What has changed in how you sign in, and who tried to, since you said that you have seen "+
-				"it; of the last 90 days").inPerson().beforeSecond(),
+				"it; of the last 90 days").inPerson().beforeTwoFactor(),
 		tell("/me/news/seen", "see-news", signedIn, quick, a.SeeNews,
 			"Say that you have seen what has changed in how you sign in, up to some line").
-			inPerson().fresh().beforeSecond(),
+			inPerson().fresh().beforeTwoFactor(),
 	}
 }
 

@@ -25,7 +25,7 @@ type Rule struct {
 	OfOne        bool   // the role is needed for one application, not everywhere
 	InPerson     bool   // people call it themselves, no token of theirs does: a stolen token makes no other
 	Fresh        bool   // callers have shown just now who they are: a stolen session does nothing of this
-	BeforeSecond bool   // whoever has to set up a second factor first may call it all the same
+	BeforeTwoFactor bool   // whoever has to set up a second factor first may call it all the same
 }
 
 // Allow returns why who calls may not do something, as far as that is known before it is known what they want.
@@ -43,7 +43,7 @@ func (r Rule) allows(p *Caller) error {
 		return nil
 	case p == nil:
 		return fault.Unauthorized("sign in first: idletally login ADDRESS")
-	case p.WantsSecond && !r.BeforeSecond:
+	case p.WantsTwoFactor && !r.BeforeTwoFactor:
 		return fault.Forbidden("your roles need a second factor: set one up first (idletally sign-in second-factor)")
 	case r.Role != SignedIn && r.Role != wire.Viewer && !r.has(p.Roles()):
 		return fault.Forbidden(fmt.Sprintf("%s may not do this: it needs the role %s", p.Name, r.Role))

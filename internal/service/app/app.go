@@ -138,7 +138,7 @@ type Caller struct {
 	session string    // its id
 	shown   time.Time // when they last showed who they are
 
-	WantsSecond bool // and may do nothing before they have one
+	WantsTwoFactor bool // and may do nothing before they have one
 	browser     bool // which asks by itself, too
 }
 

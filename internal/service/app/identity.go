@@ -48,7 +48,7 @@ func (s *App) Identify(ctx context.Context, in Presented) (w *Caller, turned *tu
 	if x.Shown != nil {
 		w.shown = *x.Shown
 	}
-	if w.WantsSecond, err = s.lacksSecond(ctx, says, p); err != nil {
+	if w.WantsTwoFactor, err = s.lacksTwoFactor(ctx, says, p); err != nil {
 		return nil, nil, err
 	}
 

@@ -17,11 +17,11 @@ import (
 const maxBehind = 1000
 
 // certified is what a host is let in with: it knows the service by the newest keys.
-func (s *App) certified(serial, version string, carried bool) store.Certified {
+func (s *App) certified(serial, version string, offline bool) store.Certified {
 	return store.Certified{
 		Serial:    serial,
 		Version:   version,
-		Carried:   carried,
+		Carried:   offline,
 		Authority: s.authority.Fingerprint(),
 		OrderKey:  hex.EncodeToString(s.OrderKey()),
 	}

@@ -22,15 +22,15 @@ func (s *App) second(ctx context.Context, p store.Person, code string) (bool, er
 			return false, err
 		}
 
-		if step, ok := auth.CheckSecond(secret, code, time.Now(), p.SecondUsed); ok {
-			err := s.store.UseSecond(ctx, p.Name, step)
+		if step, ok := auth.CheckTOTP(secret, code, time.Now(), p.SecondUsed); ok {
+			err := s.store.UseTwoFactor(ctx, p.Name, step)
 			if isConflict(err) { // somebody else was faster with it
 				return false, nil
 			}
 			return err == nil, err
 		}
 
-		if _, again := auth.CheckSecond(secret, code, time.Now(), 0); again {
+		if _, again := auth.CheckTOTP(secret, code, time.Now(), 0); again {
 			s.refused(ctx, speaker(ctx), "code used again", p.Name, "somebody has seen it, or the same was given twice")
 		}
 	}
@@ -106,14 +106,14 @@ func (s *App) ProposeSecond(ctx context.Context, _ *struct{}) (*wire.Second, err
 		return nil, fault.Conflict("you have a second factor: remove it first")
 	}
 
-	secret := auth.NewSecond()
+	secret := auth.NewTOTP()
 	sealed, err := s.seal(secondOf(CallerOf(ctx).Name), secret)
 	if err == nil {
 		err = s.store.ProposeSecond(ctx, CallerOf(ctx).Name, sealed)
 	}
 
-	return &wire.Second{Secret: auth.SecondText(secret),
-		URL: auth.SecondURL(secret, CallerOf(ctx).Name, s.config.Name)}, err
+	return &wire.Second{Secret: auth.TOTPText(secret),
+		URL: auth.TOTPURL(secret, CallerOf(ctx).Name, s.config.Name)}, err
 }
 
 // ConfirmSecond serves: Confirm a second factor by its code. All other sessions end.
@@ -131,7 +131,7 @@ func (s *App) ConfirmSecond(ctx context.Context, in *wire.SecondCode) (*wire.Spa
 		return nil, err
 	}
 
-	step, ok := auth.CheckSecond(secret, in.Code, time.Now(), 0)
+	step, ok := auth.CheckTOTP(secret, in.Code, time.Now(), 0)
 	if !ok {
 		return nil, fault.Invalid(
 			"this code does not fit: is the clock of your device right?")
@@ -166,7 +166,7 @@ func (s *App) RemoveSecond(ctx context.Context, in *wire.SecondCode) (*struct{},
 func (s *App) RemoveSecondOf(ctx context.Context, in *ByName) (*struct{}, error) {
 	from, err := s.countsFrom(ctx)
 	if err == nil {
-		err = s.store.DropSeconds(ctx, in.Name, from)
+		err = s.store.DropTwoFactor(ctx, in.Name, from)
 	}
 
 	if err == nil {

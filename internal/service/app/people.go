@@ -203,7 +203,7 @@ func (s *App) SignIn(ctx context.Context, in *SignInRequest) (*wire.Session, err
 	if err := s.fitsOneTime(ctx, p, in.Body); err != nil { // before a code is used up
 		return nil, err
 	}
-	if err := s.askSecond(ctx, p, device, in.Body); err != nil {
+	if err := s.askTwoFactor(ctx, p, device, in.Body); err != nil {
 		return nil, err
 	}
 	if p.MustChange {
@@ -235,9 +235,9 @@ func (s *App) fitsOneTime(ctx context.Context, p store.Person, in wire.SignIn) e
 	return nil
 }
 
-// askSecond is an error unless somebody who has a second factor shows it.
-func (s *App) askSecond(ctx context.Context, p store.Person, device string, in wire.SignIn) error {
-	has, err := s.hasSecond(ctx, p)
+// askTwoFactor is an error unless somebody who has a second factor shows it.
+func (s *App) askTwoFactor(ctx context.Context, p store.Person, device string, in wire.SignIn) error {
+	has, err := s.hasTwoFactor(ctx, p)
 	switch {
 	case err != nil || !has:
 		return err
@@ -297,7 +297,7 @@ func (s *App) GetVersion(context.Context, *struct{}) (*wire.Build, error) {
 func (s *App) Me(ctx context.Context, _ *struct{}) (*wire.Person, error) {
 	me := CallerOf(ctx)
 	out := wirePerson(me.Person)
-	out.WantsSecond = me.WantsSecond
+	out.WantsTwoFactor = me.WantsTwoFactor
 	return &out, nil
 }
 

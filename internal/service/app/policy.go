@@ -184,8 +184,8 @@ func isFresh(w *Caller) error {
 	}
 }
 
-// hasSecond reports whether somebody has a second factor here.
-func (s *App) hasSecond(ctx context.Context, p store.Person) (bool, error) {
+// hasTwoFactor reports whether somebody has a second factor here.
+func (s *App) hasTwoFactor(ctx context.Context, p store.Person) (bool, error) {
 	if p.Second != nil {
 		return true, nil
 	}
@@ -193,13 +193,13 @@ func (s *App) hasSecond(ctx context.Context, p store.Person) (bool, error) {
 	return n > 0, err
 }
 
-// lacksSecond reports whether somebody has to set up a second factor before anything else; of who comes by the
+// lacksTwoFactor reports whether somebody has to set up a second factor before anything else; of who comes by the
 // provider it is the provider's to ask for one.
-func (s *App) lacksSecond(ctx context.Context, p wire.Policy, who store.Person) (bool, error) {
-	if who.Provider || !auth.WantsSecond(p, who.Roles()) {
+func (s *App) lacksTwoFactor(ctx context.Context, p wire.Policy, who store.Person) (bool, error) {
+	if who.Provider || !auth.WantsTwoFactor(p, who.Roles()) {
 		return false, nil
 	}
-	has, err := s.hasSecond(ctx, who)
+	has, err := s.hasTwoFactor(ctx, who)
 	return !has, err
 }
 
@@ -253,7 +253,7 @@ func (s *App) sayPassword(ctx context.Context, me *Caller, password string) erro
 
 // sayCode takes a code of the second factor of who calls.
 func (s *App) sayCode(ctx context.Context, me *Caller, code string) error {
-	has, err := s.hasSecond(ctx, me.Person)
+	has, err := s.hasTwoFactor(ctx, me.Person)
 	if err == nil && !has {
 		err = fault.Conflict("you have no second factor")
 	}
@@ -314,7 +314,7 @@ func (s *App) SetPolicy(ctx context.Context, in *SetPolicyRequest) (*shown[wire.
 	if _, err := in.holds(now); err != nil {
 		return nil, err
 	}
-	lacks, err := s.lacksSecond(ctx, to, CallerOf(ctx).Person)
+	lacks, err := s.lacksTwoFactor(ctx, to, CallerOf(ctx).Person)
 	if err != nil {
 		return nil, err
 	}

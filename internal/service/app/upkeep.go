@@ -41,7 +41,7 @@ func (s *App) bind(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		return s.store.EachSecond(ctx, func(person string, sealed []byte) ([]byte, error) {
+		return s.store.EachTwoFactor(ctx, func(person string, sealed []byte) ([]byte, error) {
 			b, err := old.Open(nil, nil, sealed, nil)
 			if err != nil { // it is bound already, or nobody's
 				return sealed, nil

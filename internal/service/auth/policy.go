@@ -21,8 +21,8 @@ func MayApprove(p wire.Policy, r Roles, application string) bool {
 	return r.For(wire.Reviewer, application) && (p.ManagersApprove || !r.Everywhere(wire.Admin))
 }
 
-// WantsSecond reports whether somebody with these roles has to have a second factor.
-func WantsSecond(p wire.Policy, r Roles) bool {
+// WantsTwoFactor reports whether somebody with these roles has to have a second factor.
+func WantsTwoFactor(p wire.Policy, r Roles) bool {
 	return slices.ContainsFunc(p.SecondFactor, r.Somewhere)
 }
 

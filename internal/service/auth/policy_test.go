@@ -56,8 +56,8 @@ func TestPolicy(t *testing.T) {
 		t.Error("managers approve, or nobody does")
 	}
 
-	if !WantsSecond(strict, Roles{"reviewer@tideboard"}) || WantsSecond(strict, Roles{wire.Operator}) ||
-		WantsSecond(wire.Policy{}, both) {
+	if !WantsTwoFactor(strict, Roles{"reviewer@tideboard"}) || WantsTwoFactor(strict, Roles{wire.Operator}) ||
+		WantsTwoFactor(wire.Policy{}, both) {
 		t.Error("a second factor is wanted of others")
 	}
 

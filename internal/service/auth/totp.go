@@ -20,23 +20,23 @@ const (
 	stepsAside  = 1  // clocks may be off by so many
 )
 
-// NewSecond makes the secret of a second factor.
-func NewSecond() []byte {
+// NewTOTP returns a new secret of a second factor (RFC 6238).
+func NewTOTP() []byte {
 	b := make([]byte, secretBytes)
 	rand.Read(b)
 	return b
 }
 
-// SecondText is a secret as people type it, and SecondURL as authenticators scan it.
-func SecondText(secret []byte) string {
+// TOTPText returns a secret as people type it.
+func TOTPText(secret []byte) string {
 	return base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(secret)
 }
 
-// SecondURL is the address that authenticators scan.
-func SecondURL(secret []byte, person, service string) string {
+// TOTPURL returns the address that authenticators scan.
+func TOTPURL(secret []byte, person, service string) string {
 	label := url.PathEscape("Idle Tally " + service + ":" + person)
 	return "otpauth://totp/" + label + "?" +
-		url.Values{"secret": {SecondText(secret)}, "issuer": {"Idle Tally " + service}}.Encode()
+		url.Values{"secret": {TOTPText(secret)}, "issuer": {"Idle Tally " + service}}.Encode()
 }
 
 // codeAt is the code of one step (RFC 4226, section 5.3).
@@ -48,9 +48,9 @@ func codeAt(secret []byte, step int64) int {
 	return int(binary.BigEndian.Uint32(sum[at:])&0x7fff_ffff) % digits
 }
 
-// CheckSecond reports whether a code fits now, and of which step it is. One of a step that was used, or of an
+// CheckTOTP reports whether a code fits now, and of which step it is. One of a step that was used, or of an
 // earlier one, fits no more.
-func CheckSecond(secret []byte, code string, now time.Time, used int64) (step int64, ok bool) {
+func CheckTOTP(secret []byte, code string, now time.Time, used int64) (step int64, ok bool) {
 	code = strings.ReplaceAll(strings.TrimSpace(code), " ", "")
 	at := now.Unix() / stepSeconds
 	for d := int64(-stepsAside); d <= stepsAside; d++ {

@@ -19,17 +19,17 @@ func TestSecondFactor(t *testing.T) {
 		20000000000: "353130",
 	} {
 		t.Run(fmt.Sprint(at), func(t *testing.T) {
-			step, ok := CheckSecond(secret, want, time.Unix(at, 0), 0)
+			step, ok := CheckTOTP(secret, want, time.Unix(at, 0), 0)
 			if !ok || step != at/30 {
 				t.Errorf("%d: %s is of step %d, %t", at, want, step, ok)
 			}
 
-			if _, ok := CheckSecond(secret, want, time.Unix(at, 0), step); ok {
+			if _, ok := CheckTOTP(secret, want, time.Unix(at, 0), step); ok {
 				t.Errorf("%d: %s twice", at, want)
 			}
 
 			for _, off := range []int64{-30, 30} {
-				if _, ok := CheckSecond(secret, want[:3]+" "+want[3:], time.Unix(at+off, 0), 0); !ok {
+				if _, ok := CheckTOTP(secret, want[:3]+" "+want[3:], time.Unix(at+off, 0), 0); !ok {
 					t.Errorf("%d: not with a clock %d seconds off", at, off)
 				}
 			}
@@ -38,7 +38,7 @@ func TestSecondFactor(t *testing.T) {
 				if at+off < 0 { // before Unix time
 					continue
 				}
-				if _, ok := CheckSecond(secret, want, time.Unix(at+off, 0), 0); ok {
+				if _, ok := CheckTOTP(secret, want, time.Unix(at+off, 0), 0); ok {
 					t.Errorf("%d: with a clock %d seconds off", at, off)
 				}
 			}
@@ -57,13 +57,13 @@ func TestSecondFactor(t *testing.T) {
 
 	for _, bad := range []string{"", "28708", "2870820", "ABCDEF", "-87082"} {
 		t.Run(bad, func(t *testing.T) {
-			if _, ok := CheckSecond(secret, bad, time.Unix(59, 0), 0); ok {
+			if _, ok := CheckTOTP(secret, bad, time.Unix(59, 0), 0); ok {
 				t.Errorf("%q fits", bad)
 			}
 		})
 	}
 
-	u, err := url.Parse(SecondURL(NewSecond(), "bosun", "harbour:7780"))
+	u, err := url.Parse(TOTPURL(NewTOTP(), "bosun", "harbour:7780"))
 	if err != nil || u.Scheme != "otpauth" || u.Host != "totp" || len(u.Query().Get("secret")) != 32 {
 		t.Errorf("%v, %v", u, err)
 	}

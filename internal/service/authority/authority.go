@@ -173,8 +173,8 @@ func (a *Authority) Agent(host string, request []byte, end time.Time) (cert []by
 	return a.agent(host, request, life)
 }
 
-// Carried signs one for a host that nothing leads to: somebody has to carry the next one there.
-func (a *Authority) Carried(host string, request []byte) (cert []byte, serial string, err error) {
+// IssueOffline signs one for a host that nothing leads to: somebody has to carry the next one there.
+func (a *Authority) IssueOffline(host string, request []byte) (cert []byte, serial string, err error) {
 	return a.agent(host, request, carriedLife)
 }
 

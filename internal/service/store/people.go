@@ -296,8 +296,8 @@ func (s *Store) ConfirmSecond(
 	})
 }
 
-// EachSecond puts what change gives in the place of each second factor, proposed ones included.
-func (s *Store) EachSecond(ctx context.Context, change func(person string, sealed []byte) ([]byte, error)) error {
+// EachTwoFactor puts what change gives in the place of each second factor, proposed ones included.
+func (s *Store) EachTwoFactor(ctx context.Context, change func(person string, sealed []byte) ([]byte, error)) error {
 	for _, column := range []string{"second", "second_next"} {
 		var rows []struct {
 			Name   string `db:"name"`
@@ -322,8 +322,8 @@ func (s *Store) EachSecond(ctx context.Context, change func(person string, seale
 	return nil
 }
 
-// UseSecond has a step count once.
-func (s *Store) UseSecond(ctx context.Context, person string, step int64) error {
+// UseTwoFactor has a step count once.
+func (s *Store) UseTwoFactor(ctx context.Context, person string, step int64) error {
 	r, err := s.db.ExecContext(ctx, `UPDATE person SET second_used = ? WHERE name = ? AND second_used < ?`, step,
 		person, step)
 	return changed(r, err, "this code")
@@ -347,9 +347,9 @@ func (s *Store) DropCode(ctx context.Context, person string) error {
 	})
 }
 
-// DropSeconds takes all second factors of somebody away, passkeys included; countsFrom says from when on
+// DropTwoFactor takes all second factors of somebody away, passkeys included; countsFrom says from when on
 // their approvals count, nil leaves that.
-func (s *Store) DropSeconds(ctx context.Context, person string, countsFrom *time.Time) error {
+func (s *Store) DropTwoFactor(ctx context.Context, person string, countsFrom *time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var has bool
 		if err := tx.GetContext(ctx, &has,

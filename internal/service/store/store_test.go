@@ -1283,13 +1283,13 @@ func TestSecondFactorsTogether(t *testing.T) {
 		t.Error(err)
 	}
 
-	if err := st.DropSeconds(ctx, who, nil); !errors.Is(err, ErrConflict) {
+	if err := st.DropTwoFactor(ctx, who, nil); !errors.Is(err, ErrConflict) {
 		t.Errorf("nothing to take away: %v", err)
 	}
 
 	_, _, err = st.AddPasskey(ctx, Passkey{Person: who, Name: "ring", Hash: id[:], Sealed: []byte("x")}, nil)
 	must(t, err)
-	must(t, st.DropSeconds(ctx, who, nil))
+	must(t, st.DropTwoFactor(ctx, who, nil))
 	if n, err := st.CountPasskeys(ctx, who); err != nil || n != 0 {
 		t.Errorf("%d passkeys are left, %v", n, err)
 	}

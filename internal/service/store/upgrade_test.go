@@ -68,7 +68,7 @@ func TestUpgradeFromTheFirst(t *testing.T) {
 	// What takes the service's keys is done once.
 	for range 2 {
 		must(t, old.Upkeep(ctx, "bind second factors", func() error {
-			return old.EachSecond(ctx, func(person string, sealed []byte) ([]byte, error) {
+			return old.EachTwoFactor(ctx, func(person string, sealed []byte) ([]byte, error) {
 				return []byte(person + string(sealed)), nil
 			})
 		}))

@@ -113,20 +113,20 @@ func JoinByFile(folder string, got archive.Admission) (host string, err error) {
 }
 
 // carried is what a run needs whose order was carried here.
-type carried struct {
+type offline struct {
 	order  *archive.Order
 	report *archive.Report
 	key    crypto.Signer
 	done   *wire.RunDone
 }
 
-func (c *carried) Chunk(_ context.Context, _ string, n int) ([]byte, error) { return c.order.Chunk(n) }
+func (c *offline) Chunk(_ context.Context, _ string, n int) ([]byte, error) { return c.order.Chunk(n) }
 
-func (c *carried) SendOriginals(_ context.Context, _ string, _ int, chunk []byte) error {
+func (c *offline) SendOriginals(_ context.Context, _ string, _ int, chunk []byte) error {
 	return c.report.Originals(chunk)
 }
 
-func (c *carried) RunDone(_ context.Context, _ string, d wire.RunDone) error {
+func (c *offline) RunDone(_ context.Context, _ string, d wire.RunDone) error {
 	c.done = &d
 	return c.report.End(d, c.key)
 }
@@ -171,7 +171,7 @@ func (a *Agent) Carry(
 		return wire.RunDone{}, err
 	}
 
-	to := &carried{order: order, report: report, key: key}
+	to := &offline{order: order, report: report, key: key}
 	var done, total atomic.Int64
 	var halt atomic.Bool
 	shown, stop := context.WithCancel(ctx)

@@ -10,8 +10,8 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// A Sight is what a descriptor showed.
-type Sight struct {
+// A Stat is what statx(2) and the attributes of an open inode tell: what it is, how it is owned and who may do what.
+type Stat struct {
 	Stamp
 	Kind  perm.Kind
 	Set   perm.Set

@@ -117,7 +117,7 @@ type AdmitHostRequest struct {
 // AdmitHost serves: Let a host in that nothing leads to, by a request that was carried; what it had before
 // counts no more.
 func (s *App) AdmitHost(ctx context.Context, in *AdmitHostRequest) (*wire.Enrolled, error) {
-	cert, serial, err := s.authority.Carried(in.Name, in.Body.Request)
+	cert, serial, err := s.authority.IssueOffline(in.Name, in.Body.Request)
 	if err != nil {
 		return nil, fault.Invalid(err.Error())
 	}
