@@ -5,7 +5,6 @@ package e2e
 import (
 	"encoding/json"
 	"fmt"
-	"idletally/internal/testkit"
 	"os"
 	"strings"
 	"testing"
@@ -16,6 +15,7 @@ import (
 
 	"idletally/demo"
 	"idletally/e2e/browser"
+	"idletally/internal/testkit"
 	"idletally/internal/wire"
 )
 

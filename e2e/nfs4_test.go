@@ -7,13 +7,13 @@ import (
 	"strings"
 	"testing"
 
+	"golang.org/x/sys/unix"
+
 	"idletally/internal/client"
 	"idletally/internal/core/access"
 	"idletally/internal/core/ace"
 	"idletally/internal/core/perm/nfs4"
 	"idletally/internal/wire"
-
-	"golang.org/x/sys/unix"
 )
 
 // A folder with NFSv4 lists, beside POSIX ones on the same host: looked at, held against its baseline, explained,

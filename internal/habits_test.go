@@ -175,3 +175,30 @@ func TestFilesArePutInPlaceByOne(t *testing.T) {
 		})
 	}
 }
+
+// Imports stand in three groups: the standard library's, others', ours.
+func TestImportsAreGrouped(t *testing.T) {
+	for _, f := range goFiles(t) {
+		group := func(path string) int {
+			first, _, _ := strings.Cut(strings.Trim(path, `"`), "/")
+			switch {
+			case first == "idletally":
+				return 2
+			case strings.Contains(first, "."):
+				return 1
+			}
+			return 0
+		}
+
+		for i, s := range f.Imports {
+			if i == 0 {
+				continue
+			}
+			before := f.Imports[i-1]
+			apart := f.line(s.Pos())-f.line(before.End()) > 1
+			if was, is := group(before.Path.Value), group(s.Path.Value); is < was || is > was && !apart {
+				t.Errorf("%s: %s stands in a group with %s", f.fset.Position(s.Pos()), s.Path.Value, before.Path.Value)
+			}
+		}
+	}
+}

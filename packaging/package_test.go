@@ -6,7 +6,6 @@ import (
 	"bytes"
 	"debug/elf"
 	"encoding/json"
-	"idletally/internal/testkit"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -14,6 +13,8 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+
+	"idletally/internal/testkit"
 )
 
 var must = testkit.Must

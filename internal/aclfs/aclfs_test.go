@@ -5,7 +5,6 @@ package aclfs_test
 import (
 	"errors"
 	"fmt"
-	"idletally/internal/testkit"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -26,6 +25,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/nfs4"
 	"idletally/internal/host/fsys"
+	"idletally/internal/testkit"
 	"idletally/internal/testkit/seeded"
 )
 

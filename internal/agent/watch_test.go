@@ -4,7 +4,6 @@ package agent
 
 import (
 	"context"
-	"idletally/internal/testkit"
 	"os"
 	"path/filepath"
 	"strings"
@@ -16,6 +15,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
+	"idletally/internal/testkit"
 	"idletally/internal/wire"
 )
 

@@ -5,7 +5,6 @@ package report
 import (
 	"bytes"
 	"fmt"
-	"idletally/internal/testkit"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -23,6 +22,7 @@ import (
 	"idletally/internal/core/plan"
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
+	"idletally/internal/testkit"
 	"idletally/internal/testkit/seeded"
 )
 

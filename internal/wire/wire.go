@@ -67,7 +67,7 @@ type Person struct {
 	Provider bool `json:"provider" doc:"Signs in by way of the provider (OpenID Connect)"`
 
 	WantsTwoFactor bool       `json:"wants_second,omitempty" doc:"Has to set up a second factor before anything else"`
-	CountsFrom  *time.Time `json:"counts_from,omitempty" doc:"From when on their approvals count, where they do not yet"`
+	CountsFrom     *time.Time `json:"counts_from,omitempty" doc:"From when on their approvals count, where they do not yet"`
 }
 
 // Confirm shows again who one is: by the password, or by a code of the second factor.

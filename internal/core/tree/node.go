@@ -7,7 +7,6 @@ import (
 	"crypto/sha256"
 	"encoding/binary"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -190,8 +189,6 @@ func Encode(n Node) []byte {
 	return b
 }
 
-var errEnd = errors.New("node ends too early")
-
 // Decode reads a node, checking every bound and the order: nodes come from agents, which may be hostile.
 func Decode(b []byte) (Node, error) { return decode(b, nil) }
 
@@ -205,168 +202,6 @@ func (d *Decoder) Decode(b []byte) (Node, error) {
 		d.known = map[string]perm.Set{}
 	}
 	return decode(b, d.known)
-}
-
-// decode reads a node. Sets that are known need no check, and stay one string for all nodes.
-func decode(b []byte, known map[string]perm.Set) (Node, error) {
-	if len(b) > MaxNode {
-		return Node{}, fmt.Errorf("node has %d bytes, at most %d are allowed", len(b), MaxNode)
-	}
-	if len(b) < 2 || b[0] != folderMark && b[0] != forestMark {
-		return Node{}, errors.New("these bytes are no node")
-	}
-	if b[1] != plainNode && b[1] != richNode {
-		return Node{}, fmt.Errorf(
-			"node has format version %d, this program reads %d and %d: is it older than the one that wrote it?", b[1],
-			plainNode, richNode)
-	}
-
-	n := Node{Forest: b[0] == forestMark}
-
-	// Names and sets are parts of one string: a node is one allocation, however many it has.
-	whole := string(b)
-	at := 2
-	var err error
-	number := func() int {
-		if at < len(b) && b[at] < 0x80 { // most are small
-			at++
-			return int(b[at-1])
-		}
-
-		v, k := binary.Uvarint(b[at:])
-		if k <= 0 || v > MaxNode || k > 1 && b[at+k-1] == 0 { // a padded number is a second spelling
-			err = errEnd
-			return 0
-		}
-
-		at += k
-		return int(v)
-	}
-
-	bytes := func(k int) string {
-		if err != nil || k > len(b)-at {
-			err = errEnd
-			return ""
-		}
-
-		s := whole[at : at+k]
-		at += k
-		return s
-	}
-
-	// A count takes room only as far as the bytes that follow can bear it out.
-	counted := func(what string, least, most int) int {
-		n := number()
-		switch {
-		case err != nil:
-		case n > (len(b)-at)/least:
-			err = errEnd
-		case n > most:
-			err = fmt.Errorf("node has %d %s, at most %d are allowed", n, what, most)
-		}
-		return n
-	}
-
-	count := counted("permission sets", minSet, MaxSets)
-	if err != nil {
-		return Node{}, err
-	}
-
-	var sets []perm.Set
-	seen := map[perm.Set]bool{}
-	for range count {
-		enc := bytes(number())
-		if err != nil {
-			return Node{}, err
-		}
-
-		var set perm.Set
-		if enc != "" {
-			var ok bool
-			if set, ok = known[enc]; !ok {
-				if known != nil { // it outlives this node
-					enc = strings.Clone(enc)
-				}
-				if set, err = perm.ParseSet(enc); err != nil {
-					return Node{}, err
-				}
-				if known != nil {
-					known[set.Bytes()] = set
-				}
-			}
-		}
-
-		if seen[set] {
-			return Node{}, errors.New("node holds a permission set twice")
-		}
-
-		seen[set] = true
-		sets = append(sets, set)
-	}
-
-	count = counted("entries", minEntry, MaxEntries)
-	if err != nil {
-		return Node{}, err
-	}
-
-	n.Entries = make([]Entry, count)
-	used, extra := 0, false
-	for i := range n.Entries {
-		head := bytes(1)
-		no := number()
-		e := Entry{Name: bytes(number())}
-		if err != nil {
-			return Node{}, err
-		}
-
-		e.Kind, e.Gap = perm.Kind(head[0]&15), Gap(head[0]>>4)
-		if b[1] == richNode && head[0]&withExtra != 0 {
-			e.Gap = Gap(head[0] &^ withExtra >> 4)
-			e.Links, e.Device = uint32(number()), Device{uint32(number()), uint32(number())}
-			extra = true
-			if err == nil && (!e.extra() || !e.valid(e.Kind)) {
-				return Node{}, fmt.Errorf("node entry %d has links or a device that it cannot have", i)
-			}
-		}
-
-		switch {
-		case !e.Kind.Valid() || e.Gap > lastGap:
-			return Node{}, fmt.Errorf("node entry %d has the unknown kind or gap %#x", i, head[0])
-		case no > used || no >= len(sets):
-			return Node{}, fmt.Errorf("node entry %d refers to permission set %d out of order", i, no)
-		case no == used:
-			used++
-		}
-
-		e.Set = sets[no]
-		if e.Set.IsZero() && e.Gap == NoGap {
-			return Node{}, fmt.Errorf("node entry %d has neither permissions nor a reason for having none", i)
-		}
-		if err := checkName(n.Forest, e.Name); err != nil {
-			return Node{}, err
-		}
-		if i > 0 && n.Entries[i-1].Name >= e.Name {
-			return Node{}, fmt.Errorf("node entry %d is out of order or stands twice", i)
-		}
-
-		if e.HasChild() {
-			copy(e.Child[:], bytes(len(e.Child)))
-		}
-
-		n.Entries[i] = e
-	}
-
-	if err != nil {
-		return Node{}, err
-	}
-	if used != len(sets) || at < len(b) {
-		return Node{}, errors.New("node holds bytes that nothing refers to")
-	}
-	if b[1] == richNode && !extra {
-		return Node{}, errors.New("node has a version that it does not need")
-	}
-
-	return n, nil
 }
 
 func checkName(forest bool, name string) error {

@@ -5,9 +5,10 @@ package fsys
 import (
 	"errors"
 	"fmt"
-	"idletally/internal/core/perm"
 
 	"golang.org/x/sys/unix"
+
+	"idletally/internal/core/perm"
 )
 
 // Apply makes the calls on what a descriptor points to, and before each calls what it was given for that, if

@@ -4,7 +4,6 @@ package look
 
 import (
 	"errors"
-	"idletally/internal/testkit"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,6 +18,7 @@ import (
 	"idletally/internal/core/access"
 	"idletally/internal/core/subtree"
 	"idletally/internal/core/unixid"
+	"idletally/internal/testkit"
 	"idletally/internal/testkit/disk"
 )
 

@@ -7,7 +7,6 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"idletally/internal/testkit"
 	"os"
 	"path/filepath"
 	"strings"
@@ -22,6 +21,7 @@ import (
 	"idletally/internal/core/posixacl"
 	"idletally/internal/core/tree"
 	"idletally/internal/host/fsys"
+	"idletally/internal/testkit"
 	"idletally/internal/testkit/disk"
 	"idletally/internal/testkit/frugal"
 )

@@ -5,7 +5,6 @@ package smb
 import (
 	"context"
 	"fmt"
-	"idletally/internal/testkit"
 	"os"
 	"testing"
 
@@ -14,6 +13,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/host/fileserver"
 	"idletally/internal/samba"
+	"idletally/internal/testkit"
 )
 
 const password = "low tide at noon"

@@ -6,7 +6,6 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"idletally/internal/testkit"
 	"io"
 	"net"
 	"os"
@@ -17,6 +16,8 @@ import (
 
 	"golang.org/x/crypto/ssh"
 	"golang.org/x/crypto/ssh/knownhosts"
+
+	"idletally/internal/testkit"
 )
 
 var must = testkit.Must

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"idletally/internal/testkit"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,6 +15,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"idletally/internal/testkit"
 )
 
 func listen(t *testing.T, roots ...string) *Watch {

@@ -14,11 +14,11 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/danielgtaylor/huma/v2"
+
 	"idletally/internal/service/app"
 	"idletally/internal/service/fault"
 	"idletally/internal/wire"
-
-	"github.com/danielgtaylor/huma/v2"
 )
 
 // Each row of the table says what it has to, once; who serves it is a method called as the operation is.

@@ -21,10 +21,10 @@ type Rule struct {
 	ID      string // of the operation
 	Changes bool   // it changes something: refusing it is written into the history
 
-	Role         string // Anybody, SignedIn, or a role
-	OfOne        bool   // the role is needed for one application, not everywhere
-	InPerson     bool   // people call it themselves, no token of theirs does: a stolen token makes no other
-	Fresh        bool   // callers have shown just now who they are: a stolen session does nothing of this
+	Role            string // Anybody, SignedIn, or a role
+	OfOne           bool   // the role is needed for one application, not everywhere
+	InPerson        bool   // people call it themselves, no token of theirs does: a stolen token makes no other
+	Fresh           bool   // callers have shown just now who they are: a stolen session does nothing of this
 	BeforeTwoFactor bool   // whoever has to set up a second factor first may call it all the same
 }
 

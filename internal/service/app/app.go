@@ -139,7 +139,7 @@ type Caller struct {
 	shown   time.Time // when they last showed who they are
 
 	WantsTwoFactor bool // and may do nothing before they have one
-	browser     bool // which asks by itself, too
+	browser        bool // which asks by itself, too
 }
 
 type placeKey struct{}

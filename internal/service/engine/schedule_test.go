@@ -3,7 +3,6 @@ package engine
 import (
 	"crypto/sha256"
 	"errors"
-	"idletally/internal/testkit"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -15,6 +14,7 @@ import (
 	"idletally/internal/core/lifecycle"
 	"idletally/internal/service/mariadb"
 	"idletally/internal/service/store"
+	"idletally/internal/testkit"
 	"idletally/internal/wire"
 )
 

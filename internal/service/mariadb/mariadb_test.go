@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"idletally/internal/testkit"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -12,6 +11,8 @@ import (
 	"sync"
 	"syscall"
 	"testing"
+
+	"idletally/internal/testkit"
 )
 
 // Servers that start at once do not take each other's temporary tables away.

@@ -3,12 +3,13 @@ package store
 import (
 	"context"
 	"fmt"
-	"idletally/internal/core/lifecycle"
 	"math"
 	"math/rand/v2"
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"idletally/internal/core/lifecycle"
 )
 
 // Edition is a baseline's numbered text.

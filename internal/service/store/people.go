@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"idletally/internal/service/auth"
-
 	"github.com/jmoiron/sqlx"
+
+	"idletally/internal/service/auth"
 )
 
 // Person is a person's record.

@@ -5,7 +5,6 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
-	"idletally/internal/testkit"
 	"math/rand/v2"
 	"os"
 	"slices"
@@ -24,6 +23,7 @@ import (
 	"idletally/internal/core/plan"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/mariadb"
+	"idletally/internal/testkit"
 	"idletally/internal/wire"
 )
 

@@ -6,7 +6,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"idletally/internal/testkit"
 	"os"
 	"path/filepath"
 	"strings"
@@ -18,6 +17,7 @@ import (
 	"idletally/internal/core/chain"
 	"idletally/internal/service/mariadb"
 	"idletally/internal/service/store"
+	"idletally/internal/testkit"
 )
 
 var must = testkit.Must
