@@ -62,7 +62,7 @@ func (o Operation) String() string {
 	return operationNames[o]
 }
 
-// Words says it for people, with the path to follow.
+// Words returns the operation as people read it, with the path to follow.
 func (o Operation) Words() string { return operationWords[o] }
 
 // ParseOperation reads an operation's name.
@@ -82,9 +82,9 @@ func (o *Operation) UnmarshalText(b []byte) (err error) {
 	return err
 }
 
-// Meant returns what somebody means who asks of a folder for what there is of files alone: to read it is to
-// list it, to write it is to make, remove and rename what is in it, which take the same of it, and to execute
-// it is to enter it.
+// Meant returns the operation that is meant when somebody asks of a folder what only files have: reading a folder is
+// listing it; writing it is making, removing and renaming what is in it, which all take the same right; and executing
+// it is traversing it.
 func Meant(op Operation, k perm.Kind) Operation {
 	if k != perm.Folder {
 		return op
@@ -108,8 +108,8 @@ func For(k perm.Kind, id perm.SchemeID) []Operation {
 	return OperationsOn(k)
 }
 
-// OperationsOn lists the operations that make sense for a kind of path where one right is for all that is made in a
-// folder.
+// OperationsOn lists the operations that make sense for a kind of path on systems where one right covers all that is
+// made in a folder.
 func OperationsOn(k perm.Kind) []Operation {
 	switch k {
 	case perm.Folder:
@@ -136,8 +136,8 @@ var sensible = func() (out [perm.BlockDevice + 1]uint32) {
 // of reports whether an operation makes sense for a kind of path.
 func (o Operation) of(k perm.Kind) bool { return k <= perm.BlockDevice && sensible[k]&(1<<o) != 0 }
 
-// A Mount is what the file system that a path lies on withholds from everybody; or a share, from those whom its own
-// list does not let through.
+// A Mount is what the file system of a path denies to everybody, whatever the permissions say; or what a share denies
+// to those whom its own list does not allow.
 type Mount struct {
 	At       pathname.Path `json:"at,omitempty" doc:"Where it is mounted"`
 	ReadOnly bool          `json:"read_only,omitempty"`
@@ -156,7 +156,7 @@ type Mount struct {
 // Shut reports whether nothing on it can be changed.
 func (m Mount) Shut() bool { return m.ReadOnly || m.Sealed }
 
-// Words names what a mount withholds.
+// Words names what a mount denies.
 func (m Mount) Words() (out []string) {
 	for _, x := range []struct {
 		on   bool
@@ -179,7 +179,7 @@ func (m Mount) Words() (out []string) {
 	return out
 }
 
-// A Place is a path with what decides access there.
+// A Place is a path with what decides access to it.
 type Place struct {
 	Path  pathname.Path `json:"path"`
 	Kind  perm.Kind     `json:"kind"`
@@ -199,7 +199,7 @@ const (
 	MarkReadOnly Mark = "read-only"
 )
 
-// MarkOf returns what is known of a path that was looked at.
+// MarkOf returns the mark of a path that was looked at.
 func MarkOf(readOnly bool) Mark {
 	if readOnly {
 		return MarkReadOnly
@@ -207,7 +207,7 @@ func MarkOf(readOnly bool) Mark {
 	return Unmarked
 }
 
-// Words says what a mark withholds.
+// Words says what a mark denies.
 func (m Mark) Words() string {
 	if m == MarkReadOnly {
 		return "marked as read-only: it is neither written nor deleted before the mark is taken off"
@@ -215,13 +215,13 @@ func (m Mark) Words() string {
 	return ""
 }
 
-// A Way is the path asked about, last, and before it every folder that is passed, from / on.
+// A Way is the folders that lead to a path, from / on, and the path itself, which comes last.
 type Way []Place
 
 // A Privilege is a power that an account has beside its permissions.
 type Privilege uint8
 
-// The privileges: capabilities(7), as far as they bear on files.
+// The privileges: those of capabilities(7) that concern files.
 const (
 	Override   Privilege = 1 << iota // CAP_DAC_OVERRIDE
 	ReadSearch                       // CAP_DAC_READ_SEARCH
@@ -264,13 +264,13 @@ type Subject struct {
 	Called     []Called  // groups, for lists that name them
 }
 
-// Called is a group and what the host calls it.
+// Called is a group and the host's name for it.
 type Called struct {
 	ID   perm.Principal
 	Name string
 }
 
-// Holding is privileges on a file server with who holds them: the account, or a group that it is in.
+// A Holding is privileges on a file server and who holds them: the account, or a group that it is in.
 type Holding struct {
 	Privileges privilege.Set
 	By         perm.Principal
@@ -284,8 +284,8 @@ func (h Holding) Words(some privilege.Set, who perm.Principal, d *perm.Directory
 	return some.String() + " (by " + d.Name(h.By) + ")"
 }
 
-// SubjectOf is who has a number, as the host knows it, with groups that they do not belong to yet. Of several
-// names it is the first.
+// SubjectOf returns the subject with a number, as the host knows it, with further groups that it is not in yet. If
+// the number has several names, it is the first.
 func SubjectOf(d *perm.Directory, id perm.Principal, joining ...perm.Principal) Subject {
 	if a := d.Account(id); a != nil {
 		return SubjectNamed(d, a, joining...)
@@ -293,7 +293,7 @@ func SubjectOf(d *perm.Directory, id perm.Principal, joining ...perm.Principal) 
 	return subject(d, Subject{ID: id, Name: d.Name(id)}, joining)
 }
 
-// SubjectNamed is an account as its host knows it, with groups that it does not belong to yet.
+// SubjectNamed returns an account as its host knows it, with further groups that it is not in yet.
 func SubjectNamed(d *perm.Directory, a *perm.Account, joining ...perm.Principal) Subject {
 	s := Subject{ID: a.ID, Name: a.Name, Groups: slices.Clone(a.Groups)}
 	if a.Name == string(perm.Everyone) { // which is our word for somebody else
@@ -314,7 +314,7 @@ func subject(d *perm.Directory, s Subject, joining []perm.Principal) Subject {
 	return s
 }
 
-// A Pass is one folder on a way, and what lets through or stops there.
+// A Pass is one folder on a way, and what allows or denies traversing it.
 type Pass struct {
 	Path    pathname.Path `json:"path"`
 	Passed  bool          `json:"passed"`
@@ -395,7 +395,7 @@ func (a *Asker) checker(id perm.SchemeID) Checker {
 	return nil
 }
 
-// Passes reports whether the asker gets through a folder on the way.
+// Passes reports whether the asker can traverse a folder on the way.
 func (a *Asker) Passes(p *Place) Verdict {
 	switch {
 	case p.Kind == perm.Link && p.Mount.NoFollow:
@@ -511,7 +511,7 @@ func (a *Asker) May(w Way, op Operation, d *perm.Directory) Answer {
 	return out
 }
 
-// FolderOf finds the folder that a place of the way lies in; a link on the way lies between.
+// FolderOf returns the folder that holds a place of the way; there may be a link between them.
 func (w Way) FolderOf(i int) *Place {
 	if w[i].Path == "/" {
 		return nil
@@ -525,7 +525,7 @@ func (w Way) FolderOf(i int) *Place {
 	return nil
 }
 
-// Can is May without the words.
+// Can is May without a reason.
 func (a *Asker) Can(w Way, op Operation) bool {
 	return a.reaches(w) && a.Decide(w.FolderOf(len(w)-1), &w[len(w)-1], op).OK
 }
@@ -540,7 +540,7 @@ func (a *Asker) reaches(w Way) bool {
 	return true
 }
 
-// Sure is Can, and says where nobody knows, as Answer.Unknown does.
+// Sure is Can, and also reports whether the answer is unknown, as Answer.Unknown does.
 func (a *Asker) Sure(w Way, op Operation, d *perm.Directory) (ok, unknown bool) {
 	if !a.reaches(w) {
 		return false, false
@@ -548,7 +548,7 @@ func (a *Asker) Sure(w Way, op Operation, d *perm.Directory) (ok, unknown bool) 
 	return a.Judge(w.FolderOf(len(w)-1), &w[len(w)-1], op, d)
 }
 
-// Judge decides for a path in a folder that is reached, and says where nobody knows.
+// Judge decides for a path in a folder that is reached, and reports whether the answer is unknown.
 func (a *Asker) Judge(folder, p *Place, op Operation, d *perm.Directory) (ok, unknown bool) {
 	ok = a.Decide(folder, p, op).OK
 	c := a.checker(p.Set.Scheme())

@@ -21,7 +21,7 @@ type Made struct {
 	Notes []string
 }
 
-// New says what a file or folder gets that a subject makes in a folder.
+// New returns what a file or folder gets that a subject makes in a folder.
 func New(folder perm.Set, k perm.Kind, s Subject, asked Asked, d *perm.Directory) (Made, error) {
 	if k != perm.File && k != perm.Folder {
 		return Made{}, fmt.Errorf("what a new %s gets is not computed: ask about a file or a folder", k)

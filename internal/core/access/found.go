@@ -17,7 +17,7 @@ type Seen struct {
 	Target   pathname.Path `json:"target,omitempty"`
 }
 
-// Found is what looking at a path gives, on a live host or in a snapshot.
+// Found is what looking at a path yields, on a live host or in a snapshot.
 type Found struct {
 	Way       Way             `json:"way"`
 	Seen      Seen            `json:"seen"`

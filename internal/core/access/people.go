@@ -12,8 +12,8 @@ type Holder struct {
 	Answers []Answer
 }
 
-// Everybody answers one operation for every account of a host, for the numbers that the way
-// speaks of and no account has, and for whoever is nobody in particular, who comes first.
+// Everybody answers one operation for every account of a host, for ids on the way that have no account, and, first of
+// all, for nobody in particular.
 func Everybody(w Way, op Operation, d *perm.Directory) []Holder {
 	who := []Subject{SubjectOf(d, perm.Everyone)}
 	if d != nil {
@@ -36,9 +36,8 @@ func Everybody(w Way, op Operation, d *perm.Directory) []Holder {
 	return out
 }
 
-// Matter returns those that matter at the end of a way: the owner, those that entries name,
-// and the members of the groups that are named; and whoever is nobody in particular. At most
-// most of them; the count of all is told.
+// Matter returns the subjects that matter at the end of a way: the owner, those whom entries name, the members of
+// named groups, and nobody in particular. It returns at most most of them, and the count of all.
 func Matter(w Way, d *perm.Directory, most int) (who []Subject, all int) {
 	last := w[len(w)-1].Set
 	var accounts []perm.Account
@@ -82,7 +81,7 @@ func Matter(w Way, d *perm.Directory, most int) (who []Subject, all int) {
 	return append(who[:min(len(who), most)], SubjectOf(d, perm.Everyone)), all
 }
 
-// spokenOf lists who the states of a way's end speak of: of the path and of its folder.
+// spokenOf lists the principals that the states at a way's end mention: the path's and its folder's.
 func spokenOf(w Way, d *perm.Directory) (out []perm.Principal) {
 	for _, p := range w[max(0, len(w)-2):] {
 		for _, m := range perm.Mentioned(p.Set, d) {

@@ -13,7 +13,7 @@ type Scheme interface {
 	ID() perm.SchemeID
 	// Operations lists those that make sense for a kind of path.
 	Operations(k perm.Kind) []Operation
-	// Complete gives a subject the powers that its identity has by itself. It leaves those of other schemes alone.
+	// Complete adds to a subject the powers that its identity has by itself. It leaves those of other schemes alone.
 	Complete(s *Subject, d *perm.Directory)
 	// Checker makes a subject ready for many questions.
 	Checker(s Subject) Checker
@@ -26,26 +26,25 @@ type Checker interface {
 	// Decide returns the verdict for a path in a folder that is reached. Both have been read, and the operation makes
 	// sense for the path's kind; the folder is nil for /, and is there wherever the operation takes it.
 	Decide(folder, at *Place, op Operation) Verdict
-	// Unsure reports whether the verdict would be another one if somebody were in a group of which nobody knows who is
-	// in it.
+	// Unsure reports whether the verdict would change if somebody were in a group whose members are not known.
 	Unsure(folder, at *Place, op Operation, ok bool, d *perm.Directory) bool
-	// Sees reports whether a listing shows a path, where what it lies on hides what somebody cannot read.
+	// Sees reports whether a listing shows a path on a share that hides what the reader cannot read.
 	Sees(at *Place) bool
 
-	// Reason says in one sentence why a verdict of Decide came out so, and writes the entry that decided, if one did.
+	// Reason explains a verdict of Decide in one sentence, and returns the entry that decided, if one did.
 	Reason(q Question) (sentence, entry string)
-	// Remarks returns what the reason does not say.
+	// Remarks returns what the reason does not cover.
 	Remarks(q Question) Remarks
 }
 
-// A Verdict is a decision before anybody has to read it: no names, no sentences.
+// A Verdict is a decision without names and sentences, for callers that only need the result.
 type Verdict struct {
 	OK     bool
 	Code   Code
 	Folder bool // the folder that the path is in decides, not the path
 }
 
-// Decided reports whether a Checker gave the verdict: otherwise the scheme had no part in it.
+// Decided reports whether a Checker gave the verdict; if not, the scheme had no part in it.
 func (v Verdict) Decided() bool {
 	switch v.Code {
 	case ByRoot, ByKind, ByLink, ByUnread, ByFolderOnWay, ByNoFollow, ByUnknownScheme:
@@ -99,7 +98,7 @@ func schemeOf(id perm.SchemeID) Scheme {
 	return nil
 }
 
-// ByMount says why a mount withholds something; it is empty if the verdict was none of a mount.
+// ByMount explains why a mount denies something; it is empty if no mount decided.
 func (q Question) ByMount() string {
 	at := q.Place()
 	switch q.Verdict.Code {
@@ -125,5 +124,5 @@ func mountedAt(p *Place) string {
 	return " (at " + p.Mount.At.String() + ")"
 }
 
-// MountedAt says where the file system is mounted that a place lies on, in brackets; empty if that is not known.
+// MountedAt says where the file system of a place is mounted, in brackets; empty if that is not known.
 func (p *Place) MountedAt() string { return mountedAt(p) }

@@ -33,9 +33,8 @@ const (
 // ReachesAll is what an entry of a folder reaches where nothing else is said.
 const ReachesAll = reachHere + ", " + reachFolders + ", " + reachFiles
 
-// Reaches returns what an entry of a folder with these flags reaches (MS-DTYP 2.4.4.1), as a list in words:
-// any of here, folders and files, and once for what is directly in the folder, which does not hand it on; or
-// nothing.
+// Reaches returns what an entry of a folder with these flags applies to (MS-DTYP 2.4.4.1), as a list of words: any of
+// here, folders and files, and once if only what is directly in the folder inherits it; or nothing.
 func (f Flags) Reaches() string {
 	var words []string
 	if f&InheritOnly == 0 {

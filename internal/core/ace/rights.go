@@ -73,7 +73,7 @@ func (m Mask) Map() Mask {
 	return m
 }
 
-// named are the sets that people speak of, larger before smaller.
+// named are the sets that have names, larger ones before smaller ones.
 var named = []struct {
 	name string
 	mask Mask
@@ -106,8 +106,8 @@ var Single = []struct {
 	{GenericRead, "generic-read", "generic-read"},
 }
 
-// Words writes rights as people read them: named sets first, and what is left one by one. On a folder the single
-// ones have other names. What has no name is written as a number.
+// Words writes rights as people read them: named sets first, then single rights, which have other names on a folder.
+// A right without a name is written as a number.
 func (m Mask) Words(folder bool) string {
 	if m == 0 {
 		return "nothing"

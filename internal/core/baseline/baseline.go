@@ -39,7 +39,7 @@ func (e Errors) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-// A Severity says how bad it is when a rule does not hold.
+// A Severity says how bad it is when a rule is broken.
 type Severity string
 
 // The severities.
@@ -114,14 +114,14 @@ type ShareGrants struct {
 	Without []Who
 }
 
-// Only narrows a rule to some paths of its patterns.
+// Only narrows a rule to some of the paths that match its patterns.
 type Only struct {
 	Kinds         uint16 // bits by kind; 0: every kind
 	Must, MustNot perm.Traits
 }
 
-// admits reports whether a rule speaks of a path of a kind and state. A link is neither executable nor not: what
-// it leads to is.
+// admits reports whether a rule speaks of a path of this kind and state. A link is neither executable nor not: that
+// is a matter of what it leads to.
 func (o Only) admits(k perm.Kind, t perm.Traits) bool {
 	if k == perm.Link && (o.Must|o.MustNot)&perm.Executable != 0 {
 		return false
@@ -129,7 +129,7 @@ func (o Only) admits(k perm.Kind, t perm.Traits) bool {
 	return (o.Kinds == 0 || o.Kinds&(1<<k) != 0) && t&o.Must == o.Must && t&o.MustNot == 0
 }
 
-// A Rule is one statement: patterns, and what must hold there. Nil fields say nothing.
+// A Rule is one statement: patterns, and what must be true of the paths that match. Nil fields declare nothing.
 type Rule struct {
 	Position
 	Name     string

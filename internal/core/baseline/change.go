@@ -6,15 +6,14 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// A Change is one of some hand-written changes: what is to be made of which paths. It speaks the language
-// of rules.
+// A Change is one hand-written change: which paths, and what is to become of them. It uses the language of rules.
 type Change struct {
 	Position
 	Set   Rule  // how the paths are to be
 	Where *Rule // only where they are like this now; nil: wherever they are
 }
 
-// Changes are read in their order: a later one finds what an earlier one makes.
+// Changes are applied in order: a later one starts from what an earlier one made.
 type Changes struct {
 	doc  *Document // roots and words for accounts
 	List []Change
@@ -147,7 +146,7 @@ func (r *Rule) silent() bool {
 		r.Caps == nil && r.On|r.Off == 0 && r.Exists == nil && r.Shares == nil && r.Inherits == nil
 }
 
-// A Changer makes changes of a host's paths, as its accounts are.
+// A Changer computes what changes make of a host's paths, with the host's accounts.
 type Changer struct {
 	steps   []changer
 	dir     *perm.Directory
@@ -156,7 +155,7 @@ type Changer struct {
 
 type changer struct{ set, where *Matcher }
 
-// For readies the changes for a host; what the host does not know is a problem, and nothing must be changed then.
+// For prepares the changes for a host. Whatever the host does not know is a problem, and then nothing may be changed.
 func (c *Changes) For(dir *perm.Directory) (*Changer, []Problem) {
 	out := &Changer{dir: dir, Matched: make([]int, len(c.List))}
 	var all []Problem
@@ -175,7 +174,7 @@ func (c *Changes) For(dir *perm.Directory) (*Changer, []Problem) {
 	return out, all
 }
 
-// Change returns what a path is to be.
+// Change returns the state that a path is to have.
 func (c *Changer) Change(path string, found perm.Found) (perm.Set, error) {
 	at := found
 	for i, s := range c.steps {

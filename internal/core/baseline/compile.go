@@ -12,7 +12,7 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// A Problem is something of a baseline that one host cannot follow.
+// A Problem is a part of a baseline that one host cannot follow.
 type Problem struct {
 	Position
 	Rule    string `json:"rule"`
@@ -55,8 +55,8 @@ type compiled struct {
 // A pos is a pattern and how many of its parts are matched.
 type pos struct{ pattern, part int }
 
-// A glob is a part with wildcards, and where it leads: however many patterns have it, a name is
-// held against it once.
+// A glob is a pattern part with wildcards, and where it leads. A name is matched against it once, however many
+// patterns have it.
 type glob struct {
 	part string
 	to   []pos
@@ -204,7 +204,7 @@ func (m *Matcher) Fingerprint() [32]byte {
 	return sha256.Sum256(b)
 }
 
-// Roots returns the folders that are kept.
+// Roots returns the folders that the baseline covers.
 func (m *Matcher) Roots() []string { return m.doc.Roots }
 
 // Rule returns a rule of the document by its number.
@@ -226,7 +226,7 @@ func (r Required) Wants() perm.Value { return perm.Value(fmt.Sprintf("kinds %x",
 // Admits reports whether a path of a kind is what must be there.
 func (r Required) Admits(k perm.Kind) bool { return r.only.admits(k, 0) }
 
-// Required lists the paths that must be there; a later rule may say otherwise.
+// Required lists the paths that must be there. A later rule can take that back.
 func (m *Matcher) Required() map[string]Required {
 	out := map[string]Required{}
 	for i := range m.doc.Rules {
@@ -495,8 +495,8 @@ func unquote(part string) string {
 // Key names a state: equal keys judge everything below alike.
 func (s *State) Key() string { return s.key }
 
-// Desired returns what is declared for a path of a kind and state at a state of the matcher; nil where
-// nothing is.
+// Desired returns what is declared for a path of a kind and state, given the matcher's state there; nil if nothing
+// is.
 func (m *Matcher) Desired(s *State, k perm.Kind, found perm.Set) *perm.Desired {
 	if s.leave {
 		return &perm.Desired{LeaveAlone: true}
@@ -527,7 +527,7 @@ func (m *Matcher) Desired(s *State, k perm.Kind, found perm.Set) *perm.Desired {
 	return s.wants[k][t]
 }
 
-// says lists the aspects that a rule declares for a kind of path, as far as its accounts are known.
+// says lists the aspects that a rule declares for a kind of path, except those whose accounts are unknown.
 func (m *Matcher) says(i int, k perm.Kind) []perm.Aspect {
 	if out, ok := m.said[ruleKind{i, k}]; ok {
 		return out
@@ -668,7 +668,7 @@ func (m *Matcher) find(name string, group bool) (perm.Principal, bool) {
 	return m.dir.Find(name, group)
 }
 
-// identity returns whom an entry that allows or denies names: an account, a group, or one of those that are the same
+// identity returns whom an allow or deny entry names: an account, a group, or an identity that is the same
 // everywhere.
 func (m *Matcher) identity(name string) (perm.Principal, bool) {
 	name = m.real(name)

@@ -14,8 +14,8 @@ var (
 	hostKeys = []string{"names", "tags"}
 )
 
-// keys gathers a document's values by key, so that they can be read in the order in which one
-// builds on another, however they stand.
+// keys collects a document's values by key, so that they can be read in the order in which they depend on each other,
+// wherever they stand.
 func (r *reader) keys(n *node) map[string]*node {
 	seen := map[string]*node{}
 	r.pairs(n, "a baseline", documentKeys, func(key string, v *node) { seen[key] = v })
@@ -107,8 +107,8 @@ func (r *reader) hosts(v *node, d *Document) {
 	})
 }
 
-// shared reads what baselines can take over from each other. What is included comes first, so
-// that a baseline's own word counts.
+// shared reads what baselines can include from each other. Included definitions come first, so that a baseline's own
+// override them.
 func (r *reader) shared(seen map[string]*node, d *Document) {
 	if v := seen["include"]; v != nil {
 		for _, name := range r.words(v, "include") {
@@ -148,10 +148,10 @@ func (r *reader) shared(seen map[string]*node, d *Document) {
 	}
 }
 
-// maxIncludes bounds how many baselines one takes over from.
+// maxIncludes bounds how many baselines one baseline includes.
 const maxIncludes = 50
 
-// include takes over what another application's published baseline shares.
+// include reads what another application's published baseline shares.
 func (r *reader) include(n *node, name string, d *Document) {
 	if slices.Contains(r.including, name) {
 		r.fail(n, "include %q leads in a circle: %v", name, append(slices.Clone(r.including), name))

@@ -2,7 +2,7 @@ package baseline
 
 import "idletally/internal/core/perm"
 
-// A Decided is one aspect of one path: which rule decides it, and which say it in vain.
+// A Decided is one aspect of one path: the rule that decides it, and the rules that it overrides.
 type Decided struct {
 	Aspect    perm.Aspect `json:"aspect"`
 	Rule      string      `json:"rule"`

@@ -22,7 +22,7 @@ var Schema []byte
 // LanguageVersion is what the key "idletally" must say.
 const LanguageVersion = "1"
 
-// An Env is what a text is read for and with.
+// An Env is what a text is read with, and for which host.
 type Env struct {
 	Host string // "" reads it for no host in particular
 	Tags []string
@@ -81,7 +81,7 @@ func newReader(env Env) *reader {
 	}
 }
 
-// part returns a reader for what is taken over from elsewhere.
+// part returns a reader for an included text.
 func (r *reader) part() *reader {
 	return &reader{
 		env:       r.env,
@@ -100,7 +100,7 @@ func at(n *node) Position {
 	return n.Position
 }
 
-// fail notes an error. Long values in it are cut, and after a number of errors nothing more is read.
+// fail notes an error. Long values are cut in it, and after a number of errors reading stops.
 func (r *reader) fail(n *node, format string, args ...any) {
 	for i, a := range args {
 		switch a := a.(type) {
@@ -260,14 +260,14 @@ func (r *reader) words(n *node, what string) (out []string) {
 	return out
 }
 
-// Name is the shape of names that we give: applications, hosts, tags, rules.
+// Name is the shape of the names that users give: to applications, hosts, tags and rules.
 var Name = regexp.MustCompile(`^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$`)
 
 // accountName is the portable user name of POSIX.1-2024 3.409, with the trailing $ and the
 // separators that directory services use.
 var accountName = regexp.MustCompile(`^[A-Za-z0-9_][A-Za-z0-9_.@\\-]{0,62}\$?$`)
 
-// Nameable reports whether a baseline can call an account by a name.
+// Nameable reports whether a baseline can use a name for an account.
 func Nameable(name string) bool { return name != anyWord && accountName.MatchString(name) }
 
 func (r *reader) name(n *node, what string) string {
@@ -353,7 +353,7 @@ func (r *reader) patterns(n *node, what string) (out []Pattern) {
 	return out
 }
 
-// ParsePattern reads a path pattern by itself, escaped as paths are.
+// ParsePattern reads a single path pattern, escaped as paths are.
 func ParsePattern(text string) (Pattern, error) {
 	raw, err := pathname.Unescape(text)
 	if err == nil {
@@ -386,12 +386,12 @@ func newPattern(s string) (Pattern, error) {
 	return p, nil
 }
 
-// Quote writes a path or a name so that it stands, as a pattern, for itself alone.
+// Quote writes a path or a name as a pattern that matches only itself.
 func Quote(path string) string {
 	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(path)
 }
 
-// Patterns holds paths against many patterns at once. It is not safe for concurrent use.
+// Patterns matches paths against many patterns at once. It is not safe for concurrent use.
 type Patterns struct{ m *Matcher }
 
 // NewPatterns makes patterns ready.
@@ -407,7 +407,7 @@ func NewPatterns(list []Pattern) *Patterns {
 // Match returns the numbers of the patterns that match a path, in their order.
 func (p *Patterns) Match(path string) []int { return p.m.Root(path).rules }
 
-// underRoots tells patterns that can match nothing the baseline keeps.
+// underRoots reports patterns that cannot match any path the baseline covers.
 func (r *reader) underRoots(d *Document) {
 	check := func(p Pattern, what string) {
 		for _, root := range d.Roots {

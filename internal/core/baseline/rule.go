@@ -115,7 +115,7 @@ func (r *reader) rule(n *node) Rule {
 
 func usesFor(n *node) bool { return n.holds("${for}") }
 
-// take puts a form's aspects in, for a rule to adjust.
+// take adds a form's aspects, for a rule to adjust.
 func (r *reader) take(n *node, rule *Rule, people []string) {
 	name, ok := r.scalar(n, "form")
 	if !ok {
@@ -234,7 +234,7 @@ func (r *reader) aspects(n *node, what string, known []string, rule *Rule, peopl
 	})
 }
 
-// anyKeys are the keys that can be any: it is not judged after all.
+// anyKeys are the keys that accept any: then the aspect is not judged after all.
 var anyKeys = []string{
 	"owner", "group", "files", "folders", "entries", "defaults", "capability", "immutable", "append-only", "grants",
 	"inherits",
@@ -244,8 +244,8 @@ var flagKeys = map[string]perm.Flags{"immutable": perm.Immutable, "append-only":
 
 const anyWord = "any"
 
-// takesBack reads the word any, which stands for no declaration at all, over a form's and over those
-// of earlier rules; a rule's own word counts over its form's any.
+// takesBack reads the word any, which clears what a form and earlier rules declared. A rule's own value overrides its
+// form's any.
 func (r *reader) takesBack(v *node, key string, rule *Rule) bool {
 	rule.Any = slices.DeleteFunc(rule.Any, func(k string) bool { return k == key })
 	if v.kind != aValue || v.text != anyWord {
@@ -405,7 +405,7 @@ func (r *reader) grants(n *node, what string, people []string) *Grants {
 	return out
 }
 
-// without reads for whom there is to be no entry: user:NAME or group:NAME.
+// without reads who must have no entry: user:NAME or group:NAME.
 func (r *reader) without(n *node, what string) (out []Grant) {
 	r.list(n, what, func(v *node) {
 		s, ok := r.scalar(v, what)

@@ -8,7 +8,7 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// This file is what rules say of file shares: entries of their own, and whether entries come from above.
+// This file reads what rules say of file shares: entries of their own, and whether paths inherit.
 
 // shareGrants reads: none; a list of exactly these; or {at-least: [...], without: [...]}.
 func (r *reader) shareGrants(n *node) *ShareGrants {
@@ -99,7 +99,7 @@ func parseShareGrant(s string) (g ShareGrant, why string) {
 	return ShareGrant{Deny: kind == "deny", Name: name, Mask: mask, Flags: flags}, ""
 }
 
-// share adds what a rule says of a path's own entries, and of those from above.
+// share adds what a rule says of a path's own entries and of inherited ones.
 func (m *Matcher) share(w *perm.Desired, i int, k perm.Kind) {
 	r := &m.doc.Rules[i]
 	if r.Inherits != nil {

@@ -10,7 +10,7 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// A Warning is something of a baseline that is allowed, and probably not meant.
+// A Warning is something in a baseline that is allowed but probably not meant.
 type Warning struct {
 	Position
 	Rule    string   `json:"rule"`
@@ -190,7 +190,7 @@ func patternsOf(r Rule) string {
 	return b.String()
 }
 
-// warnDeny tells of entries that grant nothing, so as to keep somebody out, and whom they hit.
+// warnDeny warns of entries that grant nothing, written to keep somebody out, and says whom they affect.
 func (m *Matcher) warnDeny(i int, add adder) {
 	r := &m.doc.Rules[i]
 	for _, x := range []struct {
@@ -255,7 +255,7 @@ func (m *Matcher) warnDeny(i int, add adder) {
 	}
 }
 
-// warnNumbers tells of numbers that no account has: whoever is given one of them gets all that goes with it.
+// warnNumbers warns of numbers without an account: whoever gets such a number later gets all that goes with it.
 func (m *Matcher) warnNumbers(i int, add adder) {
 	r := &m.doc.Rules[i]
 	if len(m.dir.Accounts) == 0 { // there is no host yet
@@ -314,7 +314,7 @@ func (m *Matcher) grantedElsewhere(r *Rule, a perm.Account, but perm.Principal) 
 	return ok && id != but && slices.Contains(a.Groups, id)
 }
 
-// warnSeen tells what the last snapshot shows.
+// warnSeen warns of what the last snapshot shows.
 func (m *Matcher) warnSeen(i int, t tally, add adder) {
 	r := &m.doc.Rules[i]
 	switch {

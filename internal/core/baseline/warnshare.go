@@ -9,10 +9,10 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// changing is what lets somebody harm what others keep there.
+// changing is the rights by which somebody can harm what others keep in a folder.
 const changing = ace.WriteData | ace.AppendData | ace.Delete | ace.DeleteChild | ace.WriteDAC | ace.WriteOwner
 
-// warnShare tells what the text, with the accounts of a file server, tells of its shares.
+// warnShare warns of what a file server's accounts make of the rules for its shares.
 func (m *Matcher) warnShare(i int, add adder) {
 	r := &m.doc.Rules[i]
 	if r.Shares == nil {
@@ -65,7 +65,7 @@ func (m *Matcher) warnShare(i int, add adder) {
 	}
 }
 
-// nobody reports whether an identity is nobody's that its server knows.
+// nobody reports whether an identity is unknown to its server.
 func (m *Matcher) nobody(id perm.Principal) bool {
 	return len(m.dir.Accounts) > 0 && m.dir.Unknown(id) && !m.dir.IsGroup(id)
 }
@@ -94,7 +94,7 @@ func (m *Matcher) metByDeny(r *Rule, denied perm.Principal, gets ace.Mask) (out 
 	return out
 }
 
-// warnStopped tells of a folder deep in a share that a rule closes to what comes from above.
+// warnStopped warns of a rule that protects a folder deep in a share from inheriting.
 func (m *Matcher) warnStopped(i int, t tally, add adder) {
 	if t.closed != "" {
 		add("inherits", InheritStops, t.closed,

@@ -11,8 +11,8 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
-// The limits of a text, which are held before its parser runs, and of what it unfolds to. Whoever may have a
-// baseline checked must not be able to keep the service busy with one.
+// The limits of a text, which are checked before its parser runs, and of what it expands to. Nobody who may have a
+// baseline checked must be able to keep the service busy with one.
 const (
 	MaxBytes    = 1 << 20
 	MaxRules    = 10_000
@@ -184,7 +184,7 @@ func convert(y *yaml.Node, depth int) (*node, *Error) {
 	return n, nil
 }
 
-// holds reports whether a value with some text in it stands in a node.
+// holds reports whether a value in a node contains a text.
 func (n *node) holds(text string) bool {
 	for _, v := range n.list {
 		if v.holds(text) {
@@ -207,10 +207,10 @@ func cut(s string) string {
 	return strings.ToValidUTF8(s[:maxQuoted], "") + "…"
 }
 
-// A budget is what reading one text may come to, with all that it includes.
+// A budget bounds what reading one text may cost, includes counted.
 type budget struct{ steps, texts, expanded, patterns, errors int }
 
-// errEnough ends reading at once; what was found by then is told.
+// errEnough ends reading at once; the errors found so far are reported.
 var errEnough = errors.New("enough")
 
 // spend counts, and ends reading where a text comes to more than is allowed.
@@ -230,7 +230,7 @@ func (r *reader) stop(n *node, format string, args ...any) {
 	panic(errEnough)
 }
 
-// bounded reads, as far as the budget goes.
+// bounded reads as far as the budget allows.
 func (r *reader) bounded(read func()) {
 	defer func() {
 		switch v := recover(); {

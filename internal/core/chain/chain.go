@@ -1,6 +1,6 @@
-// Package chain ties lines of history together, so that none can be changed, taken out or put in between
-// without all that follows saying so: each has the SHA-256 of itself and of the one before. The last one's is
-// signed by who keeps the history.
+// Package chain links lines of history, so that no line can be changed, removed or inserted without every later line
+// showing it: each has the SHA-256 of itself and of the one before. The last one's is signed by the service that
+// keeps the history.
 package chain
 
 import (
@@ -13,12 +13,12 @@ import (
 	"time"
 )
 
-// TakenOver is what a line says that who keeps the history writes first where it ends as they did not sign
-// it: with another key, or written by somebody else.
+// TakenOver is what the first line says that a service writes where the history ends in a way that it did not sign:
+// with another key, or written by somebody else.
 const TakenOver = "history taken over"
 
-// Tied is what a line says that ties those from before there was a chain, which have numbers up to 0: its
-// detail is how many there are, and the hash of the last.
+// Tied is what the line says that covers those from before there was a chain, which have numbers up to 0: its detail
+// is how many there are, and the hash of the last.
 const Tied = "older lines tied"
 
 // A Hash stands for a line and all before it.
@@ -52,8 +52,8 @@ type Line struct {
 	Hash    Hash      `json:"hash"`
 }
 
-// After returns what a line's hash has to be behind another's. A line with a token is of the second form, so
-// that those from before there were tokens keep their hashes.
+// After returns the hash that a line must have after another. A line with a token is of the second form, so that
+// those from before there were tokens keep their hashes.
 func (l Line) After(before Hash) Hash {
 	form, fields := "idletally history 1\x00", []string{l.ID, l.Who, l.What, l.Subject, l.Detail}
 	if l.Token != "" {
@@ -108,7 +108,7 @@ type Walker struct {
 	tied  bool // by a line that was checked
 }
 
-// Older goes by the lines from before there was a chain.
+// Older checks the lines from before there was a chain.
 type Older struct {
 	Lines int64
 	Hash  Hash  // of the last
@@ -157,7 +157,7 @@ func (w *Walker) Next(l Line) error {
 	return nil
 }
 
-// Loose returns an error where there are lines from before there was a chain that no line behind them ties.
+// Loose returns an error if there are lines from before there was a chain that no later line covers.
 func (w *Walker) Loose() error {
 	if w.Older.Lines > 0 && !w.tied {
 		return fmt.Errorf("%w: %d lines stand before the first, and none says so", ErrBroken, w.Older.Lines)
@@ -165,7 +165,8 @@ func (w *Walker) Loose() error {
 	return nil
 }
 
-// End checks that the history ends where its head says, and who signed that; without a key nobody has to have.
+// End checks that the history ends where its head says, and who signed the head; without a key nobody need have
+// signed it.
 func (w *Walker) End(h Head, key ed25519.PublicKey) error {
 	if h.Seq != w.Seq || h.Hash != w.Hash {
 		return fmt.Errorf(

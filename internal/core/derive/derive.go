@@ -100,7 +100,7 @@ type fault struct {
 // maxFaults bounds the faults that one look at a draft gathers.
 const maxFaults = 2000
 
-// hold holds a draft against the snapshots.
+// hold checks a draft against the snapshots.
 func hold(ctx context.Context, text string, hosts []Seen) ([]fault, error) {
 	var out []fault
 	for i, h := range hosts {

@@ -13,8 +13,8 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// What it costs to say something: a rule or an exception; on top of that what leaves something
-// free, since a baseline is to be strict where it can.
+// What a statement costs: a rule or an exception, and a penalty for leaving something free, since a baseline should
+// be as strict as it can.
 const (
 	costRule  = 100
 	costLoose = 350
@@ -48,7 +48,7 @@ func (t *tally) under(l label) (cost int, own bool) {
 	return t.rule, true
 }
 
-// A bunch is things directly in a folder that one pattern names.
+// A bunch is the entries directly in a folder that one pattern names.
 type bunch struct {
 	name   string // a pattern part
 	kind   perm.Kind
@@ -57,8 +57,8 @@ type bunch struct {
 	leaves []leaf
 }
 
-// costMany bounds what a bunch costs as an exception: it is one rule, and yet what most files in a
-// folder are is to be the folder's rule.
+// costMany is the most that a bunch costs as an exception. It is one rule; but what most files of a folder have
+// should be the folder's rule.
 const costMany = 3 * costRule
 
 // A branch is a folder. Where one rule says it all, what is in it is not kept.

@@ -120,7 +120,7 @@ func (g *general) note(pattern string, below, many bool, kind perm.Kind, key int
 	g.items[id].set[key] = l
 }
 
-// manyItems are more than anybody reads; maxItems bounds what is tried to be made less.
+// manyItems is more than anybody reads; maxItems bounds how many items mergers are tried for.
 const (
 	manyItems = 1_000
 	maxItems  = 200_000
@@ -225,7 +225,7 @@ func (g *general) try(ctx context.Context, list, merged []*item) ([]*item, error
 	return list, nil
 }
 
-// siblings puts a wildcard where the same holds in several folders beside each other.
+// siblings uses a wildcard where the same is declared in several folders beside each other.
 func siblings(list []*item) []*item {
 	return merge(list, 3, func(it *item) (out []item) {
 		for i := it.from; i < len(it.parts); i++ {
@@ -248,7 +248,7 @@ func siblings(list []*item) []*item {
 	})
 }
 
-// anywhere puts ** between a root and a name that says the same wherever it is.
+// anywhere uses ** between a root and a name that has the same rule wherever it lies.
 func anywhere(list []*item) []*item {
 	return merge(list, 3, func(it *item) []item {
 		if len(it.parts)-it.from < 2 || it.last ||

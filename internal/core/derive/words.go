@@ -60,7 +60,7 @@ func newWords(hosts []Seen, under int) *words {
 	return w
 }
 
-// speller calls accounts so that the host finds them by it: by name, or by the bare number.
+// speller names accounts so that the host finds them: by name, or by bare number.
 func speller(d *perm.Directory) func(perm.Principal) string {
 	return func(id perm.Principal) string {
 		find := d.User
@@ -100,7 +100,7 @@ func (w *words) label(key int, v word) label {
 
 const maxKnown = 1 << 20
 
-// says returns what the state of a path on a host asks for. It is not to be changed.
+// says returns what the state of a path on a host requires. The result must not be changed.
 func (w *words) says(s state) []leaf {
 	out, ok := w.known[s]
 	if ok {
@@ -131,7 +131,7 @@ func (w *words) says(s state) []leaf {
 // varies are the keys whose values can be variables, other from host to host.
 var varies = []string{"owner", "group", "files", "folders"}
 
-// asks returns what one path asks for on all the hosts that have it. It is not to be changed.
+// asks returns what one path requires on all the hosts that have it. The result must not be changed.
 func (w *words) asks(states []state) []leaf {
 	if len(states) == 1 {
 		return w.says(states[0])

@@ -161,7 +161,7 @@ func (g *general) name(r *block, taken map[string]bool) string {
 	return name
 }
 
-// walk goes by every path of every host, with what the draft wants of it.
+// walk visits every path of every host, with what the draft wants of it.
 func (g *general) walk(
 	ctx context.Context, visit func(host int, want *perm.Desired, k perm.Kind, found perm.Set),
 ) error {
@@ -193,7 +193,7 @@ func (g *general) walk(
 	return nil
 }
 
-// limit says of modes that are free what they have in common all the same.
+// limit declares, of modes that are left free, the bits that they have in common.
 func (g *general) limit(ctx context.Context) error {
 	type spot struct {
 		rule int

@@ -10,8 +10,7 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// A Change is one path that two snapshots do not have alike. A zero kind says that the path is
-// not in that snapshot.
+// A Change is one path that differs between two snapshots. A zero kind means that the path is not in that snapshot.
 type Change struct {
 	Path          string
 	Before, After Side
@@ -36,8 +35,8 @@ type Changes struct {
 // A DiffSummary is what changed between two snapshots as a whole.
 type DiffSummary struct{ Added, Gone, Changed int }
 
-// DiffSnapshots tells what changed from one snapshot to another, equal changes together, and hands out
-// each path in the order of a walk. It goes only into folders that are not alike.
+// DiffSnapshots returns what changed from one snapshot to another, equal changes together, and hands out each path in
+// the order of a walk. It enters only folders that differ.
 func DiffSnapshots(
 	ctx context.Context, src tree.Source, a, b tree.Hash, d *perm.Directory, each func(Change) error,
 ) (DiffSummary, []Changes, error) {

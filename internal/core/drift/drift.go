@@ -1,5 +1,5 @@
-// Package drift holds a snapshot against a baseline: findings, per path and aspect, and groups
-// of findings that are the same change.
+// Package drift compares a snapshot with a baseline: findings, per path and aspect, and groups of findings that are
+// the same change.
 package drift
 
 import (
@@ -68,15 +68,15 @@ type Summary struct {
 	Unread   int
 }
 
-// A Report takes what a comparison finds, in the order of a walk.
+// A Report receives what a comparison finds, in the order of a walk.
 type Report struct {
 	Finding func(Finding) error
 	Unread  func(Unread) error
 	Earlier Earlier // nil where nothing was found before
 }
 
-// Earlier is what the comparison before this one found. It is asked of what cannot be read now: what was not
-// as declared there is not mended for that.
+// Earlier is what the previous comparison found. It is asked about what cannot be read now: a finding does not go
+// away because nobody can look.
 type Earlier interface {
 	// Below hands out the paths that were not as declared at a path and below it, in the order of a walk, each once.
 	Below(ctx context.Context, path string, gap tree.Gap, each func(Known) error) error
@@ -98,9 +98,9 @@ func (s *Summary) add(o Summary) {
 	s.Unread += o.Unread
 }
 
-// Compare walks a snapshot and reports every difference, path by path in the order of a walk. The
-// groups come back sorted: what opens most first, then by severity and number. Folders in which
-// the memo knows everything to be as declared are not gone into; it may be nil.
+// Compare walks a snapshot and reports every difference, path by path in the order of a walk. The groups come back
+// sorted: what opens most first, then by severity and number. Folders of which the memo knows that everything is as
+// declared are not entered; it may be nil.
 func Compare(
 	ctx context.Context, src tree.Source, forest tree.Hash, m *baseline.Matcher, d *perm.Directory, memo *Memo,
 	waivers *Waivers, to Report,
@@ -166,11 +166,11 @@ func Compare(
 	return sum, out, nil
 }
 
-// notLookedAt is why nothing is known of a root that a baseline keeps: the snapshot was taken before it did,
-// or of other folders.
+// notLookedAt is why nothing is known of a root of the baseline: the snapshot was taken before it was added, or of
+// other folders.
 const notLookedAt = "not looked at yet"
 
-// elsewhere reports the baseline's roots at which nobody looked.
+// elsewhere reports the baseline's roots that the snapshot does not cover.
 func (c *comparer) elsewhere(forest *tree.Node, sum *Summary) error {
 	for _, root := range c.m.Roots() {
 		if slices.ContainsFunc(forest.Entries, func(e tree.Entry) bool { return pathname.Under(root, e.Name) }) {
@@ -243,7 +243,7 @@ func (c *comparer) known(node tree.Hash, set perm.Set, state string) *judged {
 	return c.memo.get(k)
 }
 
-// weighty is a folder's set where what is in it is held against that.
+// weighty is a folder's set if what is in it is judged by that.
 func weighty(folder perm.Set) perm.Set { return perm.In(folder, perm.File, folder).Above }
 
 // folder compares what is in a folder, or the roots of a forest. c.path holds the folder; in is
@@ -310,7 +310,7 @@ func (c *comparer) folder(ctx context.Context, n *tree.Node, in *baseline.State,
 	return j, nil
 }
 
-// into makes room for a name behind the folder that c.path holds, and tells where it begins.
+// into appends a name to the folder that c.path holds, and returns where the name begins.
 func (c *comparer) into() int {
 	if len(c.path) > 1 {
 		c.path = append(c.path, '/')
@@ -326,7 +326,7 @@ func (c *comparer) learn(node tree.Hash, set perm.Set, state string, j *judged) 
 	c.memo.put(k, j)
 }
 
-// replay reports of a folder what is known of it. c.path holds the folder.
+// replay reports what the memo knows of a folder. c.path holds the folder.
 func (c *comparer) replay(ctx context.Context, j *judged) error {
 	if len(j.items) == 0 {
 		return nil
@@ -369,7 +369,7 @@ func (c *comparer) replay(ctx context.Context, j *judged) error {
 	return nil
 }
 
-// judge looks at one path, in a folder that has a set. c.path holds it.
+// judge judges one path, in a folder that has a set. c.path holds it.
 func (c *comparer) judge(e *tree.Entry, s *baseline.State, folder perm.Set) (item, Summary) {
 	it, sum := item{Found: perm.In(folder, e.Kind, e.Set)}, Summary{Paths: 1}
 	want := c.m.Desired(s, e.Kind, e.Set)
@@ -388,7 +388,7 @@ func (c *comparer) judge(e *tree.Entry, s *baseline.State, folder perm.Set) (ite
 	return it, sum
 }
 
-// report tells what there is to say of one path. c.path holds it.
+// report reports what there is to say of one path. c.path holds it.
 func (c *comparer) report(ctx context.Context, it *item) error {
 	if it.gap == tree.NoGap && len(it.diffs) == 0 {
 		return nil
@@ -415,7 +415,7 @@ func (c *comparer) report(ctx context.Context, it *item) error {
 	return c.carry(ctx, path, it)
 }
 
-// carry reports again what was found before at a gap and below it, held against what is declared now.
+// carry reports again what was found before at a gap and below it, compared with what is declared now.
 func (c *comparer) carry(ctx context.Context, path string, it *item) error {
 	return c.to.Earlier.Below(ctx, path, it.gap, func(k Known) error {
 		want := c.m.Desired(c.m.Root(k.Path), k.Kind, k.Set)
@@ -433,8 +433,8 @@ func (c *comparer) carry(ctx context.Context, path string, it *item) error {
 	})
 }
 
-// tells reports whether an item with a gap shows an aspect of its own path all the same: of what is read as far
-// as it goes these come first.
+// tells reports whether an item with a gap shows an aspect of its own path nevertheless: of what could be read in
+// part the first ones are known.
 func (it *item) tells(was perm.Kind, aspect perm.Aspect) bool {
 	if it.Set.IsZero() || it.gap == tree.Mount { // a mount point shows the other file system's root
 		return false

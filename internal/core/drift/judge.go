@@ -34,8 +34,8 @@ type Verdict struct {
 // maxShifts bounds the shifts that are kept apart.
 const maxShifts = 5000
 
-// Judge holds a snapshot against two baselines, and tells where they judge differently. The first
-// may be nil: nothing was declared before.
+// Judge compares a snapshot with two baselines, and returns where they judge differently. The first may be nil:
+// nothing was declared before.
 func Judge(
 	ctx context.Context, src tree.Source, forest tree.Hash, old, fresh *baseline.Matcher, d *perm.Directory,
 ) (Verdict, []JudgementChange, error) {

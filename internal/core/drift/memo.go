@@ -7,9 +7,8 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// A Memo remembers what folders were found to be: the same folder at the same place of the same
-// baseline needs no second look, whenever and on whichever host. It may be used by many
-// goroutines.
+// A Memo remembers how folders were judged: the same folder at the same place of the same baseline needs no second
+// look, at any time and on any host. It is safe for concurrent use.
 type Memo struct {
 	mu         sync.Mutex
 	max        int
@@ -32,7 +31,7 @@ type judged struct {
 	items []item // none where everything is as declared
 }
 
-// An item is an entry of a folder that there is something to say of, or something below it.
+// An item is an entry of a folder with something to report, of itself or of what is below it.
 type item struct {
 	name string
 	perm.Found

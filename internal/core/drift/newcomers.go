@@ -11,8 +11,8 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// Newcomers are the paths of a snapshot that the one before it did not have. Drift that comes back
-// every night usually comes with them: why they come out wrong, their folder tells.
+// Newcomers are the paths of a snapshot that the previous one did not have. Drift that comes back every night usually
+// comes with them, and their folder shows why they come out wrong.
 type Newcomers struct {
 	src    tree.Source
 	forest tree.Hash

@@ -39,8 +39,8 @@ func tallyOf(f *Finding) Tally {
 	return t
 }
 
-// Places counts findings folder by folder while they come by in the order of a walk, and hands out
-// each folder when all of it has been. It holds no more than the folders on one way.
+// Places counts findings folder by folder as they arrive in the order of a walk, and hands out each folder once it is
+// complete. It holds no more than the folders on one way.
 type Places struct {
 	Each    func(Place) error
 	way     []Place

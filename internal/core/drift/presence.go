@@ -10,7 +10,7 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// presence keeps an eye on paths that must be there, while a walk goes by.
+// presence keeps track, during a walk, of paths that must be there.
 type presence struct {
 	required map[string]baseline.Required
 	unread   []string // folders in which nobody can say what is missing
@@ -48,8 +48,8 @@ func (p *presence) gap(path string) {
 	}
 }
 
-// missing hands out what is missing, by path. Of what lies in a folder that could not be read it asks whether
-// it was missing before.
+// missing hands out the missing paths in their order. Of one in a folder that could not be read it asks whether it
+// was missing before.
 func (p *presence) missing(
 	ctx context.Context,
 	before func(ctx context.Context, path string) (bool, error),

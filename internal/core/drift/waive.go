@@ -7,8 +7,8 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// A Waiver accepts findings: those on the paths of a pattern, and of these only those of a rule, a
-// kind of path, an aspect and a value found, where they are given.
+// A Waiver accepts findings on the paths of a pattern: only those of a rule, a kind of path, an aspect and a found
+// value, where these are given.
 type Waiver struct {
 	ID      string
 	Pattern string // escaped text
@@ -82,8 +82,8 @@ func (w *Waivers) learn(id string, has perm.Value) {
 	w.meant[id][has] = true
 }
 
-// Meant returns, by waiver, the one value that what it says in words stood for in what was compared: from then on it
-// can be known by that. Waivers whose words stood for nothing, or for several values, are not in it.
+// Meant returns, by waiver, the one value that its words stood for in this comparison: from then on it can be known
+// by that. Waivers whose words stood for nothing, or for several values, are not in it.
 func (w *Waivers) Meant() map[string]perm.Value {
 	out := map[string]perm.Value{}
 	if w == nil {

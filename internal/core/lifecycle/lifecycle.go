@@ -90,7 +90,7 @@ const (
 // Works lists the states of work.
 var Works = []Work{WorkWaiting, WorkTaken, WorkDone}
 
-// A Host is how a host's agent stands.
+// A Host is the state of a host's agent.
 type Host string
 
 // The states of hosts.

@@ -48,7 +48,7 @@ func ParseLimits(s string) (Limits, error) {
 // Meets reports whether a mode keeps the limits.
 func (l Limits) Meets(m Mode) bool { return m&l.Must == l.Must && m&l.MustNot == 0 }
 
-// Mend is the nearest mode that keeps them.
+// Mend returns the nearest mode that keeps the limits.
 func (l Limits) Mend(m Mode) Mode { return m&^l.MustNot | l.Must }
 
 // String writes limits in a form that ParseLimits reads.

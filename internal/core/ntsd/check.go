@@ -7,7 +7,7 @@ import (
 	"idletally/internal/core/privilege"
 )
 
-// A Token is who somebody is to a server: the account with all its groups, those that everybody has included.
+// A Token is who somebody is to a server: the account and all its groups, including those that everybody is in.
 type Token struct {
 	User       SID
 	Groups     []SID
@@ -38,8 +38,8 @@ type Verdict struct {
 	Entry   int // the one that decided, where one did
 }
 
-// access goes through a list in its order: the first entry that speaks of a right decides it (MS-DTYP
-// 2.5.3.2). It gives the rights that are granted, and hands each decision out.
+// access goes through a list in order: the first entry that mentions a right decides it (MS-DTYP 2.5.3.2). It returns
+// the rights that are granted, and hands out each decision.
 func (d *Descriptor) access(t Token, decide func(rights ace.Mask, v Verdict)) ace.Mask {
 	open, granted := ace.Mask(ace.Full)|ace.SystemSecurity, ace.Mask(0)
 	settle := func(m ace.Mask, v Verdict) {
@@ -101,8 +101,8 @@ func (d *Descriptor) access(t Token, decide func(rights ace.Mask, v Verdict)) ac
 // Maximum returns all rights that a token has by a descriptor alone.
 func (d *Descriptor) Maximum(t Token) ace.Mask { return d.access(t, nil) }
 
-// Lets returns what a share lets through to a token where d is the share's own list. Samba counts privileges
-// there, also those that do not count at the paths in it.
+// Lets returns what a share allows a token, where d is the share's own list. Samba counts privileges there, even
+// those that do not count for the paths in it.
 func (d *Descriptor) Lets(t Token) ace.Mask {
 	m := d.Maximum(t)
 	if t.Privileges&privilege.Backup != 0 {
@@ -114,7 +114,7 @@ func (d *Descriptor) Lets(t Token) ace.Mask {
 	return m
 }
 
-// Check says of each single right that is wanted whether a token has it, and what decides so.
+// Check returns for each single right that is wanted whether a token has it, and what decides.
 func (d *Descriptor) Check(t Token, want ace.Mask) map[ace.Mask]Verdict {
 	out := map[ace.Mask]Verdict{}
 	want = want.Map()
@@ -135,9 +135,9 @@ type Place struct {
 	Share      ace.Mask    // what the share allows to the token: Full where it withholds nothing
 }
 
-// Check says what a token gets when it opens something on a share: what the share allows of what the
-// list grants; and whoever may delete the children of a folder, and list it, may delete them and read their
-// attributes whatever their own lists say.
+// Check returns what a token gets when it opens something on a share: what both the share and the list grant. And
+// whoever may delete the children of a folder, and list it, may delete them and read their attributes whatever their
+// own lists say.
 func (p Place) Check(t Token, want ace.Mask) map[ace.Mask]Verdict {
 	out := p.Descriptor.Check(t, want)
 	above := ace.Mask(0)

@@ -20,7 +20,7 @@ const (
 	callbackDeny  Type = 10
 )
 
-// An Entry grants rights to somebody, or withholds them. It is comparable.
+// An Entry allows or denies rights to somebody. It is comparable.
 type Entry struct {
 	Type  Type
 	Flags ace.Flags
@@ -32,7 +32,7 @@ type Entry struct {
 // Foreign reports whether this package keeps the entry without understanding it.
 func (e Entry) Foreign() bool { return e.Type != Allow && e.Type != Deny }
 
-// Control says how a list came about (MS-DTYP 2.4.6): of it, what decides something is kept.
+// Control says how a list came about (MS-DTYP 2.4.6). Only the bits that decide something are kept.
 type Control uint16
 
 // The control bits that are kept.
@@ -266,8 +266,8 @@ func (e Entry) rank() int {
 	return 1
 }
 
-// Canonical reports whether entries stand in the usual order, in which nothing that is granted comes before what is
-// withheld here. Inherited ones stand as their folders had them.
+// Canonical reports whether entries stand in the usual order, in which those that deny come before those that allow.
+// Inherited ones stand as their folders had them.
 func Canonical(list []Entry) bool {
 	return slices.IsSortedFunc(list, func(a, b Entry) int { return a.rank() - b.rank() })
 }

@@ -6,9 +6,9 @@ import (
 	"idletally/internal/core/ace"
 )
 
-// Child returns what something new in a folder gets (MS-DTYP 2.5.3.4): the entries that the folder passes on,
-// with whoever makes it in place of the creator's. They are marked as coming from above where the folder's
-// own list keeps such marks. Where nothing is passed on, own is what the maker has for new things by default.
+// Child returns what something new in a folder gets (MS-DTYP 2.5.3.4): the entries that it inherits, with its maker
+// in place of the creator. They are marked as inherited if the folder's own list keeps such marks. If it inherits
+// nothing, it gets own: what the maker has for new things by default.
 func Child(parent *Descriptor, folder bool, owner, group SID, own []Entry) Descriptor {
 	d := Descriptor{
 		Owner:   owner,
@@ -27,7 +27,7 @@ func Child(parent *Descriptor, folder bool, owner, group SID, own []Entry) Descr
 	return d
 }
 
-// inherited returns the entries that a folder passes on to a file or a folder in it.
+// inherited returns the entries that a file or a folder inherits from its folder.
 func inherited(parent *Descriptor, folder bool, owner, group SID) (out []Entry) {
 	for _, e := range parent.Entries {
 		out = append(out, e.HandedOn(folder, owner, group)...)
@@ -35,9 +35,8 @@ func inherited(parent *Descriptor, folder bool, owner, group SID) (out []Entry) 
 	return out
 }
 
-// HandedOn returns what a folder's entry comes to in a file or a folder in it, with whoever owns that in place
-// of the creator's: nothing, one entry, or two where it counts there in another form than it is passed on
-// further.
+// HandedOn returns what a folder's entry becomes in a file or a folder in it, with whoever owns that in place of the
+// creator: nothing, one entry, or two if it takes effect there in another form than it is inherited in further down.
 func (e Entry) HandedOn(folder bool, owner, group SID) []Entry {
 	if e.Foreign() {
 		return nil
@@ -60,7 +59,7 @@ func (e Entry) HandedOn(folder bool, owner, group SID) []Entry {
 	here := e
 	here.Mask, here.SID = e.Mask.Map(), made(e.SID, owner, group)
 
-	// What is for the creator, or generic, counts here as it comes out, and is passed on as it stands.
+	// An entry for the creator, or with generic rights, takes effect resolved, and is inherited unresolved.
 	if counts && on != 0 && (here.SID != e.SID || here.Mask != e.Mask) {
 		here.Flags = ace.Inherited
 		e.Flags = on | ace.InheritOnly | ace.Inherited
@@ -86,8 +85,8 @@ func made(s, owner, group SID) SID {
 	return s
 }
 
-// Reinherit returns what becomes of a descriptor when its folder's changes: its own entries stay, what came
-// from above is taken from there anew. One that is protected stays as it is.
+// Reinherit returns what becomes of a descriptor when its folder's changes: its own entries stay, inherited ones are
+// taken anew. A protected one stays as it is.
 func Reinherit(d, parent *Descriptor, folder bool) Descriptor {
 	out := *d
 	if d.Control&Protected != 0 || d.Open {
@@ -105,8 +104,7 @@ func Reinherit(d, parent *Descriptor, folder bool) Descriptor {
 	return out
 }
 
-// setOf returns entries for looking them up: whoever owns something may give it a list of thousands, and so may
-// who owns its folder.
+// setOf returns entries for looking them up: whoever owns something, or its folder, may give it a list of thousands.
 func setOf(list []Entry) map[Entry]bool {
 	out := make(map[Entry]bool, len(list))
 	for _, e := range list {
@@ -115,14 +113,14 @@ func setOf(list []Entry) map[Entry]bool {
 	return out
 }
 
-// fromAbove reports whether an entry is marked as passed on. What is not understood is kept as it is, wherever
-// it came from.
+// fromAbove reports whether an entry is marked as inherited. One that is not understood is kept as it is, wherever it
+// came from.
 func fromAbove(e Entry) bool { return e.Flags&ace.Inherited != 0 && !e.Foreign() }
 
-// Astray holds the entries that are marked as coming from above against those that the folder passes on: it
-// gives those that are missing, and those that are left over, as of something that was moved there from
-// another folder. A descriptor that takes nothing from above has neither. One that keeps no such marks, since
-// its folder's list keeps none (see Child), has what it has from above among its own.
+// Astray compares the entries that are marked as inherited with those that the folder passes on. It returns those
+// that are missing, and those that are left over, as after a move from another folder. A protected descriptor has
+// neither. One that keeps no such marks, because its folder's list keeps none (see Child), has what it inherited
+// among its own.
 func Astray(d, parent *Descriptor, folder bool) (missing, left []Entry) {
 	if d.Control&Protected != 0 || d.Open || parent.Open {
 		return nil, nil
@@ -159,8 +157,7 @@ func Astray(d, parent *Descriptor, folder bool) (missing, left []Entry) {
 	return missing, left
 }
 
-// TakesAnew reports whether a descriptor that becomes another one gets other entries that are marked as coming
-// from above than it had.
+// TakesAnew reports whether a descriptor, in becoming another one, gets other inherited entries than it had.
 func TakesAnew(before, after *Descriptor) bool {
 	if after.Open || after.Control&Protected != 0 {
 		return false
@@ -177,7 +174,7 @@ func (e Entry) Plain() Entry {
 	return e
 }
 
-// HandsOnSame reports whether two lists pass on the same to what is below.
+// HandsOnSame reports whether what is below inherits the same from two lists.
 func HandsOnSame(a, b *Descriptor) bool {
 	heritable := func(d *Descriptor) []Entry {
 		return slices.DeleteFunc(slices.Clone(d.Entries), func(e Entry) bool { return e.Flags&ace.Heritable == 0 })
@@ -188,7 +185,7 @@ func HandsOnSame(a, b *Descriptor) bool {
 	})
 }
 
-// Stop returns a descriptor that takes nothing more from above. What came from there is kept as its own, or dropped.
+// Stop returns the descriptor protected from inheriting. What it inherited is kept as its own, or dropped.
 func Stop(d *Descriptor, keep bool) Descriptor {
 	out := *d
 	out.Control = d.Control&^AutoInherited | Protected
@@ -204,7 +201,7 @@ func Stop(d *Descriptor, keep bool) Descriptor {
 	return out
 }
 
-// Reset returns a descriptor that has what comes from above and nothing of its own.
+// Reset returns a descriptor with what it inherits and nothing of its own.
 func Reset(d, parent *Descriptor, folder bool) Descriptor {
 	out := *d
 	out.Control, out.Open, out.Entries = AutoInherited, false, inherited(parent, folder, d.Owner, d.Group)

@@ -118,8 +118,8 @@ func (p *Path) UnmarshalText(b []byte) error {
 	return err
 }
 
-// Check says what is wrong with an absolute path: it must be absolute, in its shortest form,
-// without NUL, and no name longer than MaxName.
+// Check returns what is wrong with an absolute path: it must be absolute, in its shortest form, without NUL, and no
+// name longer than MaxName.
 func Check(p string) error {
 	switch {
 	case p == "" || p[0] != '/':
@@ -160,7 +160,7 @@ func Under[P ~string | ~[]byte](p P, folder string) bool {
 		len(p) >= len(folder) && string(p[:len(folder)]) == folder && (len(p) == len(folder) || p[len(folder)] == '/')
 }
 
-// Widen returns the deepest folder that holds a folder and a path.
+// Widen returns the deepest folder that holds both a folder and a path.
 func Widen[F ~string, P ~string | ~[]byte](folder F, p P) F {
 	for !Under(p, string(folder)) {
 		folder = F(Folder(string(folder)))

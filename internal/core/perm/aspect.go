@@ -44,7 +44,7 @@ type Difference struct {
 	Mended          Set    // the found state with this aspect alone as declared
 }
 
-// Traits are what conditions of rules ask of a state, besides the kind of its path.
+// Traits are what rules can ask of a state besides the kind of its path.
 type Traits uint8
 
 // The traits.
@@ -57,12 +57,12 @@ const (
 func TraitsOf(s Set) Traits { return s.State().Traits() }
 
 // A Value is what a state has of one aspect, or what a rule asks of it: in numbers, and in one form alone. Findings,
-// groups of findings and waivers are known by values, and not by the text beside them. A value holds no name, so that
-// an account that is called otherwise is still the same; and nobody is shown it, so that what people read may be put
-// in better words. Values are kept in the database: their form stays.
+// groups of findings and waivers are identified by values, not by the text beside them. A value holds no name, so
+// that renaming an account changes none; and it is never shown, so that the wording that people read can be improved.
+// Values are kept in the database: their form stays.
 type Value string
 
-// Key tells effects apart as [Effect.String] does, without names.
+// Key distinguishes effects as [Effect.String] does, without names.
 func (e Effect) Key() string {
 	var b strings.Builder
 	for _, side := range [][]Gain{e.Opens, e.Closes} {

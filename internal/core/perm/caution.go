@@ -1,6 +1,6 @@
 package perm
 
-// A Caution is something about a change of one path's state that people came to regret.
+// A Caution is something about a change of one path's state that people have come to regret.
 type Caution struct {
 	Kind    string    // one word for what it is about
 	Grave   bool      // somebody has to say that it is meant
@@ -36,12 +36,12 @@ const (
 	CautionWiped   = "wiped"   // what was set there by itself goes
 )
 
-// RightsOf returns what an account can do with a path by its own state, whatever leads to it. Whoever the state's
-// scheme cannot name is nobody in particular.
+// RightsOf returns what an account can do with a path by its own state, regardless of the folders above it. Whoever
+// the state's scheme cannot name counts as nobody in particular.
 func RightsOf(k Kind, s Set, id Principal, d *Directory) Rights { return s.State().Rights(k, id, d) }
 
-// Cautions tells what to be wary of where a path goes from one state to another. Accounts that matter are
-// those whose losses are told.
+// Cautions returns what to be wary of when a path goes from one state to another. Losses are told for the accounts
+// that matter.
 func Cautions(k Kind, from, to Set, d *Directory, matter []Principal) []Caution {
 	a, b, ok := states(from, to)
 	if !ok || k == Link {
@@ -50,26 +50,26 @@ func Cautions(k Kind, from, to Set, d *Directory, matter []Principal) []Caution 
 	return a.Cautions(k, b, d, matter)
 }
 
-// Empowers reports whether a change gives, or gives back, a program something that whoever can write the
-// program then has: set-ID bits, capabilities, or root's own name on what can be executed. Such a change is
-// of what is in the file, too.
+// Empowers reports whether a change gives a program, anew or again, a power that whoever can write the program then
+// has: set-ID bits, capabilities, or root as the owner of something executable. Whether such a change is right
+// depends on what is in the file, too.
 func Empowers(k Kind, from, to Set) bool {
 	a, b, ok := states(from, to)
 	return ok && a.Empowers(k, b)
 }
 
-// Exchangers names who can put something else in the place of what lies in a folder, or let themselves: by
-// the folder's own state, whatever leads to it. In a sticky folder that is its owner alone; whoever owns what
-// lies there is not named. Of folders that could not be read, and of those on shares, it is not known.
+// Exchangers names who can replace what lies in a folder, or give themselves the right to, by the folder's own state
+// and regardless of the folders above it. In a sticky folder that is its owner alone; whoever owns what lies there is
+// not named. Of folders that could not be read, and of those on shares, it is not known.
 func Exchangers(folder Set, d *Directory) (who []string, known bool) {
 	return folder.State().Exchangers(d)
 }
 
-// Astray says in which entries a path differs from what its folder passes on to it; "" where it has just
-// these, takes nothing from above, or is of a scheme in which nothing comes from there.
+// Astray says in which entries a path differs from what it should inherit; "" if it has just these, is protected, or
+// is of a scheme in which paths do not inherit.
 func Astray(f Found, d *Directory) string { return f.Set.State().Astray(f, d) }
 
-// TakesAnew reports whether a change gives a path other entries from above than it had from there.
+// TakesAnew reports whether a change gives a path other inherited entries than it had.
 func TakesAnew(before, after Set) bool {
 	a, b, ok := states(before, after)
 	return ok && a.TakesAnew(b)

@@ -59,7 +59,7 @@ type DesiredGrant struct {
 	Flags  ace.Flags // what it reaches, of a folder; 0 of all else
 }
 
-// A Party is somebody that an entry names, and what the host calls them: some lists hold names.
+// A Party is somebody whom an entry names, and the host's name for them: some lists hold names.
 type Party struct {
 	Who  Principal
 	Name string
@@ -82,13 +82,13 @@ func In(folder Set, k Kind, s Set) Found {
 	return Found{k, s, folder}
 }
 
-// FromAbove reports whether the state of a folder decides how a path in it is judged.
+// FromAbove reports whether the state of a folder matters in judging a path in it.
 func (id SchemeID) FromAbove() bool {
 	s := schemeOf(id)
 	return s != nil && s.FromAbove()
 }
 
-// Ready prepares a Desired for many questions. Whoever changes it afterwards has to call it again.
+// Ready prepares a Desired for many questions. It has to be called again after every change.
 func (w *Desired) Ready() *Desired {
 	w.ready = nil
 	ready := make([]Desire, len(schemes))
@@ -111,8 +111,8 @@ func (w *Desired) in(id SchemeID) Desire {
 	panic("perm: a set has an " + id.String())
 }
 
-// Judges reports whether anything at all is asked of a path of some kind: what a rule only takes back, by any,
-// is not, and what it says of modes is not asked of shares. What could not be read is judged if any scheme would.
+// Judges reports whether anything at all is asked of a path of some kind. What a rule only clears, by any, is not,
+// and modes are not asked of shares. What could not be read is judged if any scheme would.
 func (w *Desired) Judges(k Kind, found Set) bool {
 	switch {
 	case w == nil || w.LeaveAlone:
@@ -125,7 +125,7 @@ func (w *Desired) Judges(k Kind, found Set) bool {
 	return w.in(found.Scheme()).Judges(k)
 }
 
-// Differences holds a found state against the declaration, one aspect after another.
+// Differences compares a found state with the declaration, one aspect after another.
 func (w *Desired) Differences(f Found, d *Directory) []Difference {
 	switch {
 	case w == nil || w.LeaveAlone || f.Set.IsZero():
@@ -196,7 +196,7 @@ func (w *Desired) ApplyOnly(f Found, aspects []Aspect) (Set, error) {
 	return w.in(f.Set.Scheme()).Apply(f, f.Set.State(), aspects)
 }
 
-// Fetches reports whether to make some aspects of a path as declared is to take what comes from above anew.
+// Fetches reports whether making some aspects of a path as declared means inheriting anew.
 func (w *Desired) Fetches(found Set, aspects []Aspect) bool {
 	return !found.IsZero() && w.in(found.Scheme()).Fetches(found.State(), aspects)
 }

@@ -220,7 +220,7 @@ func byItself(s Scheme, name string, group bool) (Principal, bool) {
 	return s.Parse(name, group)
 }
 
-// Vague reports whether a group is one of which nobody knows all who are in it.
+// Vague reports whether not all members of a group are known.
 func (d *Directory) Vague(id Principal) bool { return d != nil && d.vague[id] }
 
 // Vagues returns all groups that are vague.
@@ -239,8 +239,8 @@ func (d *Directory) Members(id Principal) int {
 	return len(d.members[id])
 }
 
-// AlsoKnown tells of an account of a file server that it has another identity, too: Samba counts for each of
-// its accounts what entries say of the system's account of that name.
+// AlsoKnown returns the other identity of a file server's account: Samba counts for each of its accounts what entries
+// grant to the system's account of that name.
 func (d *Directory) AlsoKnown(id, as Principal) {
 	for i := range d.Accounts {
 		if a := &d.Accounts[i]; a.ID == id && !slices.Contains(a.Groups, as) {

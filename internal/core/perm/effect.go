@@ -130,8 +130,7 @@ func (e *Effect) add(k Kind, who Gain, c, except change) {
 	}
 }
 
-// Untold reports whether an effect on a state says nothing of somebody: they may do all of it anyway, or are no
-// account.
+// Untold reports whether an effect on a state leaves somebody out: they may do all of it anyway, or are no account.
 func Untold(s Set, who Principal) bool { return s.State().Untold(who) }
 
 // Between computes the effect of a path of kind k going from one state to another, for everyone
@@ -154,7 +153,7 @@ func Between(k Kind, from, to Set, d *Directory) Effect {
 		e.add(k, d.gain(id), told[i], all)
 	}
 
-	// Who is in several of the groups may gain by one what another kept from them: that is nobody's by its group alone.
+	// Whoever is in several of the groups may gain by one what another denied them: no group by itself shows that.
 	for _, acc := range d.membersOf(spoken) {
 		if slices.Contains(spoken, acc.ID) || a.Untold(acc.ID) || b.Untold(acc.ID) {
 			continue
@@ -214,13 +213,13 @@ func (d *Directory) membersOf(groups []Principal) (out []*Account) {
 	return out
 }
 
-// A Mention is somebody that a state speaks of, and as what.
+// A Mention is somebody whom a state names, and in which role.
 type Mention struct {
 	ID Principal
 	As string
 }
 
-// Mentioned lists who a state speaks of: owning group, owner, and those that entries name.
+// Mentioned lists whom a state names: owning group, owner, and those in entries.
 func Mentioned(s Set, d *Directory) []Mention { return s.State().Mentions(d) }
 
 // mentioned returns whom two states speak of, each once, in the order in which an effect tells of them.

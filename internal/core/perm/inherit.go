@@ -1,15 +1,14 @@
 package perm
 
-// An Inheriting state has entries that its folder passes on, and keeps them only as long as somebody makes the change
-// of the folder there, too. In other schemes nothing is passed on but when a path is made.
+// An Inheriting state has entries from its folder that have to be changed whenever the folder's are. In other schemes
+// paths inherit only when they are made.
 type Inheriting interface {
 	State
-	// PassesOnSame reports whether two states of a folder pass the same on.
+	// PassesOnSame reports whether paths inherit the same from two states of a folder.
 	PassesOnSame(as State) bool
-	// Resumes reports whether it takes nothing from above, and after a change does again.
+	// Resumes reports whether the state is protected, and after a change inherits again.
 	Resumes(after State) bool
-	// Reinherit returns the state of a path of kind k in a folder, with what the folder passes on in place of what came
-	// from above before.
+	// Reinherit returns the state of a path of kind k in a folder, with its inherited entries taken anew from there.
 	Reinherit(k Kind, folder State) Inheriting
 }
 

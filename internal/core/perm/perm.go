@@ -120,7 +120,7 @@ func ParseSet(b string) (Set, error) {
 // errNoState is what comes of making something of a path that could not be read.
 var errNoState = errors.New("the path's permissions are not known")
 
-// Flags are inode attributes that withhold what the permissions grant, even from root.
+// Flags are inode attributes that deny what the permissions grant, even to root.
 type Flags uint8
 
 // The flags, as statx(2) tells them.

@@ -30,11 +30,11 @@ type Scheme interface {
 	Identify(id Principal) (Identity, bool)
 	// Parse reads a principal as its Identity writes it, such as a number. What is meant may be a group.
 	Parse(text string, group bool) (Principal, bool)
-	// Known returns whom a name means that is the same on every host whose principals the scheme knows.
+	// Known returns the identity that a name stands for on every host whose principals the scheme knows.
 	Known(name string) (Principal, bool)
 	// GroupsOwn reports whether groups own paths, so that an owner's name may be a group's.
 	GroupsOwn() bool
-	// FromAbove reports whether the state of a folder decides how the state of a path in it is judged.
+	// FromAbove reports whether the state of a folder matters in judging a path in it.
 	FromAbove() bool
 }
 
@@ -57,7 +57,7 @@ type State interface {
 	// Rights returns what an account or the members of a group can do with a path of kind k. Whoever the scheme
 	// cannot name, Everyone included, is nobody in particular.
 	Rights(k Kind, who Principal, d *Directory) Rights
-	// Untold reports whether an effect says nothing of somebody: they may do all of it anyway, or are no account.
+	// Untold reports whether an effect leaves somebody out: they may do all of it anyway, or are no account.
 	Untold(who Principal) bool
 	// GroupsFirst reports whether an effect tells of groups before it tells of accounts.
 	GroupsFirst() bool
@@ -74,7 +74,7 @@ type State interface {
 	Cautions(k Kind, to State, d *Directory, matter []Principal) []Caution
 	// Empowers reports whether a program gets power; see [Empowers].
 	Empowers(k Kind, to State) bool
-	// TakesAnew reports whether the path gets other entries from above; see [TakesAnew].
+	// TakesAnew reports whether the path gets other inherited entries; see [TakesAnew].
 	TakesAnew(to State) bool
 	// Narrow returns the state that the change passes through; see [Narrow].
 	Narrow(k Kind, to State) (Set, error)
@@ -88,7 +88,7 @@ type Desire interface {
 	// Text returns the declared value of an aspect for display; "any" if nothing is declared. Owner, group and mode are
 	// the same in every scheme, and are not asked for (see [Desired.Text]). The state is nil if nothing was found.
 	Text(a Aspect, k Kind, s State, d *Directory) string
-	// Fetches reports whether to make some aspects as declared is to take what comes from above anew.
+	// Fetches reports whether making some aspects as declared means inheriting anew.
 	Fetches(s State, aspects []Aspect) bool
 }
 
@@ -170,8 +170,8 @@ func (s Set) State() State {
 // Encoded returns the set that a scheme has encoded, its byte first. It is not checked.
 func Encoded(b []byte) Set { return Set{string(b)} }
 
-// states decodes two sets that something is to be said of together: it reports false where one of them is no state
-// at all, or where they are of different schemes.
+// states decodes two sets to be compared: it reports false if one of them is no state at all, or if they are of
+// different schemes.
 func states(from, to Set) (a, b State, ok bool) {
 	a, b = from.State(), to.State()
 	return a, b, !from.IsZero() && from.Scheme() == to.Scheme()

@@ -19,7 +19,7 @@ type Stored interface {
 	Scheme
 	// Attributes lists the names of the attributes that hold permissions.
 	Attributes() []string
-	// Claims reports whether a path is of the scheme that has the given ones of these attributes.
+	// Claims reports whether a path that has the given ones of these attributes is of the scheme.
 	Claims(has func(attribute string) bool) bool
 	// Read returns the state of a path. get returns an attribute's value; "" for one that is not there.
 	Read(i Inode, get func(attribute string) string) (State, error)

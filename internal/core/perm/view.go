@@ -98,9 +98,10 @@ type Above struct {
 	Set  Set
 }
 
-// Entries lists everything that a state grants, the mode's three classes included, in the order
-// in which it is asked. The folders above, the nearest last, tell where an entry most likely comes from: POSIX copies
-// default entries when a path is made, and keeps no note of it; a share's entries are marked, but not by whom.
+// Entries lists everything that a state grants, the mode's three classes included, in the order in which entries are
+// checked. The folders above, the nearest last, show where an entry most likely comes from: POSIX copies default
+// entries when a path is made, and keeps no note of it; a share's entries are marked as inherited, but not from
+// where.
 func Entries(k Kind, s Set, above []Above, d *Directory) []EntryLine {
 	return s.State().Lines(k, above, d)
 }

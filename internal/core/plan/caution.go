@@ -26,12 +26,12 @@ type Caution struct {
 	Instead string        `json:"instead"`
 }
 
-// A Checker looks at one host's steps for what people came to regret.
+// A Checker examines one host's steps for what people have come to regret.
 type Checker struct {
 	Host   string
 	Names  *perm.Directory
 	Matter []perm.Principal // accounts whose losses are told
-	// Identified says that steps tell which files they mean, where their host could be asked.
+	// Identified is set if steps say which files they mean, because their host could be asked.
 	Identified bool
 	// Way gives the way to a path as the host was seen last; nil where nothing is known.
 	Way func(path string) (access.Way, error)
@@ -60,7 +60,7 @@ type changeKey struct {
 	before, after perm.Set
 }
 
-// exchangers are who could have put something where it lies: whoever may write in one of the folders on its way.
+// exchangers are those who could have replaced what lies somewhere: whoever may write in one of the folders above it.
 type exchangers struct {
 	who     []string
 	unknown bool // there may be others: nobody looked at some of the folders
@@ -96,7 +96,7 @@ func (x exchangers) String() string {
 	return said
 }
 
-// exchangers says who could have put something where it lies. known remembers it by folder.
+// exchangers returns who could have replaced what lies somewhere. known keeps the answers by folder.
 func (c Checker) exchangers(path string, known map[string]exchangers) (x exchangers, err error) {
 	folder := pathname.Folder(path)
 	x, ok := known[folder]
@@ -133,7 +133,7 @@ func (c Checker) unidentified(grave bool) perm.Caution {
 	}
 }
 
-// more stands for what is not told one by one.
+// more stands for cautions that are not listed one by one.
 func more(grave bool) perm.Caution {
 	of := ""
 	if grave {
@@ -148,13 +148,13 @@ func more(grave bool) perm.Caution {
 	}
 }
 
-// loss is an account's way through a folder.
+// loss is an account that can no longer traverse a folder.
 type loss struct {
 	path string
 	perm.Caution
 }
 
-// lost tells whose way ends at a folder, where something below would still be for them.
+// lost notes whose way ends at a folder, although something below would still be open to them.
 func (c Checker) lost(losses []loss, then map[string]perm.Set, note func(string, perm.Caution) *Caution) error {
 	looked := 0
 	for _, l := range losses {
@@ -182,7 +182,7 @@ func (c Checker) lost(losses []loss, then map[string]perm.Set, note func(string,
 	return nil
 }
 
-// taking counts whose paths one account takes over.
+// taking counts the former owners of the paths that one account takes over.
 type taking struct {
 	from    map[string]int
 	n       int
@@ -222,8 +222,8 @@ func (t *taking) String() string {
 	return strings.Join(names, ", ")
 }
 
-// unreached tells what is granted to accounts that cannot get there, since a folder on the way does not let
-// them through, whatever the path itself says.
+// unreached notes what is granted to accounts that cannot get there, because they cannot traverse a folder above,
+// whatever the path itself says.
 func (c Checker) unreached(
 	each func(func(Step) error) error, then map[string]perm.Set, note func(string, perm.Caution) *Caution,
 ) error {
@@ -298,7 +298,7 @@ func (c Checker) gainers(s Step) (out []perm.Principal) {
 	return out
 }
 
-// stopped returns the first folder on a way that does not let somebody through; "" where they get there.
+// stopped returns the first folder on a way that somebody cannot traverse; "" if they get there.
 func stopped(w access.Way, a *access.Asker) string {
 	for i := range len(w) - 1 {
 		if w[i].Set.IsZero() { // nobody knows

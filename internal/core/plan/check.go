@@ -12,7 +12,7 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// Check goes by the steps, in walk order, as often as it has to.
+// Check returns what to be wary of. It goes through the steps, in the order of a walk, as often as it has to.
 func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, error) {
 	x := checking{
 		Checker:  c,
@@ -40,7 +40,7 @@ func (c Checker) Check(each func(visit func(Step) error) error) ([]Caution, erro
 	return x.cautions(), nil
 }
 
-// checking is what was found so far, and what the steps before say of those that come.
+// checking is what was found so far, and what has to be known of earlier steps.
 type checking struct {
 	Checker
 	found    map[cautionKey]*Caution

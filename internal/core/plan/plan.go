@@ -37,15 +37,16 @@ type Step struct {
 	File   Identity // which lay there when the step was drafted; zero where the host was not asked
 }
 
-// An Identity tells a file from every other that lies, or comes to lie, at its path: no renaming, replacing or linking
-// makes one file pass for another.
+// An Identity distinguishes a file from every other that lies, or comes to lie, at its path: no renaming, replacing
+// or linking makes one file pass for another.
 type Identity struct {
 	Inode   uint64    // 0 where nothing is known
 	Born    int64     // when the inode was made, in nanoseconds of Unix time; 0 where the file system does not tell
 	Content tree.Hash // SHA-256 of what is in it; zero where nobody has read it
 }
 
-// Is reports whether a file that was found is the one that is meant. Nothing is known of many files: any is meant then.
+// Is reports whether a file that was found is the one that is meant. Of many files no identity is known: then any is
+// meant.
 func (id Identity) Is(found Identity) bool {
 	switch {
 	case id.Inode == 0:
@@ -68,7 +69,7 @@ const (
 // Fits reports whether a step is short enough for a plan.
 func (s Step) Fits() bool { return len(s.Path)+len(s.Before.Bytes())+len(s.After.Bytes()) <= MaxStep }
 
-// Versions of a chunk: in one of the first no step says which file is meant.
+// Versions of a chunk: in the first no step says which file it means.
 const (
 	plainChunk = 1
 	knownChunk = 2

@@ -39,7 +39,7 @@ func (p Set) String() string {
 	return strings.Join(out, ", ")
 }
 
-// Named returns the one of a name, and 0 for one that has no bearing on files.
+// Named returns the privilege of a name, and 0 for one that does not concern files.
 func Named(name string) Set {
 	if i := slices.Index(privilegeNames[:], name); i >= 0 {
 		return 1 << i

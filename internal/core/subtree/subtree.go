@@ -136,8 +136,8 @@ type Query struct {
 	// permissions as they would be.
 	Then    *access.Asker
 	Suppose Suppose
-	// Behind asks as if every folder could be traversed: what a path's own permissions would open as soon
-	// as a way led to it.
+	// Behind asks as if every folder could be traversed: what a path's own permissions would allow as soon as a way
+	// led to it.
 	Behind bool
 	After  string // paths are listed from here on
 	Limit  int    // how many paths are listed
@@ -152,7 +152,7 @@ type Weight struct {
 	Held, Looked int64
 }
 
-// A Tally is what a Reach found.
+// A Tally is what a query found.
 type Tally struct {
 	Looked  int64         `json:"looked" doc:"Paths that were decided one by one"`
 	Held    int64         `json:"held" doc:"Paths on which the operation is allowed"`
@@ -252,8 +252,8 @@ func (r *walk) weigh(k perm.Kind, held bool) {
 // maxGroups bounds the groups that are kept apart.
 const maxGroups = 10_000
 
-// Ask walks a snapshot, and goes only where a way leads: what is in a folder that nobody asked
-// about can pass is not looked at.
+// Ask walks a snapshot, and goes only where a way leads: folders that nobody asked about can traverse are not
+// entered.
 func (s Snapshot) Ask(ctx context.Context, q Query) (Tally, error) {
 	r := s.newWalk(ctx, q)
 	if q.Suppose == nil {
@@ -528,7 +528,7 @@ func (r *walk) entries(ctx context.Context, n *tree.Node, from, to int, state []
 		base++
 	}
 
-	// What nobody passes is not even read from where it is stored.
+	// Folders that nobody can traverse are not even loaded.
 	nodes := tree.Children{
 		Reader: r.reader,
 		Of:     n,
@@ -558,8 +558,8 @@ func (r *walk) entries(ctx context.Context, n *tree.Node, from, to int, state []
 // sharedDepth is how far down the work is divided: further down it is not worth the handing over.
 const sharedDepth = 8
 
-// helper returns another processor's hand where one is free and the folder is worth dividing, and
-// behind which entry half of its subfolders lie.
+// helper returns an idle worker, if there is one and the folder is worth dividing, and the number of the entry at
+// which to divide it.
 func (r *walk) helper(n *tree.Node) (h *walk, half int) {
 	if r.helpers == nil || bytes.Count(r.path, []byte{'/'}) > sharedDepth {
 		return nil, 0

@@ -42,7 +42,7 @@ func (decider) Operations(k perm.Kind) []access.Operation {
 	return access.OperationsOn(k)
 }
 
-// Complete tells the subject what the host calls the account and its groups: entries name them so.
+// Complete tells the subject the host's names for the account and its groups: entries use them.
 func (decider) Complete(s *access.Subject, d *perm.Directory) {
 	for _, g := range s.Groups {
 		if a := d.Account(g); a != nil {
@@ -180,7 +180,7 @@ func (c *checker) make(folder *State, op access.Operation) decision {
 	return d
 }
 
-// takeOut decides deleting and renaming. Renamed, a path gets a name in the folder that it did not have.
+// takeOut decides deleting and renaming. A renamed path also gets a new name in the folder.
 func (c *checker) takeOut(folder, at *access.Place, s *State, op access.Operation) decision {
 	up := c.of(folder.Set)
 	if up == nil {
@@ -203,7 +203,7 @@ func adding(k perm.Kind) ace.Mask {
 	return ace.WriteData
 }
 
-// heldBack is the code of what a mount or a flag withholds from everybody; "" if they hold nothing back.
+// heldBack returns the code of what a mount or a flag denies to everybody; "" if nothing is denied.
 func heldBack(folder, at *access.Place, op access.Operation, s *State) access.Code {
 	looks := op == access.Read || op == access.List || op == access.Enter
 	switch {
@@ -222,7 +222,7 @@ func heldBack(folder, at *access.Place, op access.Operation, s *State) access.Co
 	return flagged(s.Flags, op)
 }
 
-// flagged is the code of what flags withhold from everybody who changes something.
+// flagged returns the code of what flags deny to everybody who changes something.
 func flagged(f perm.Flags, op access.Operation) access.Code {
 	switch makes := op == access.CreateFile || op == access.CreateFolder; {
 	case f&perm.Immutable != 0:
@@ -263,8 +263,8 @@ func (c *checker) remove(folder, path *State) decision {
 	return d
 }
 
-// Unsure reports whether an entry for those whom only the server knows would turn the verdict round, or whether the
-// subject is root, of whom the server thinks what it likes.
+// Unsure reports whether an entry for identities that only the server knows would reverse the verdict, or whether the
+// subject is root, about whom servers decide as they like.
 func (c *checker) Unsure(folder, at *access.Place, op access.Operation, ok bool, _ *perm.Directory) bool {
 	return len(c.doubts(folder, at, op, ok)) > 0
 }
@@ -297,7 +297,7 @@ func (c *checker) doubts(folder, at *access.Place, op access.Operation, ok bool)
 	return slices.Compact(out)
 }
 
-// unnamed tells of entries for those whom only the server knows, which would turn an answer round.
+// unnamed returns the entries for identities that only the server knows which would reverse an answer.
 func (s *State) unnamed(rights ace.Mask, ok bool) (out []string) {
 	for _, e := range s.List {
 		switch e.Who {
@@ -358,7 +358,7 @@ func (c *checker) Reason(q access.Question) (sentence, entry string) {
 	return "no entry on " + q.It + " grants " + q.Who + " " + rights, ""
 }
 
-// Remarks says what nobody knows, and how names were taken.
+// Remarks says what is not known, and how names were matched.
 func (c *checker) Remarks(q access.Question) (out access.Remarks) {
 	if !q.Verdict.Decided() {
 		return out

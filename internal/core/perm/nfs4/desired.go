@@ -108,8 +108,9 @@ func classRights(p mode.Perm, k perm.Kind) ace.Mask {
 const ownerRights = ace.WriteAttributes | ace.WriteExtended | ace.WriteDAC
 
 // withMode returns a state whose list comes to a mode: the entries for OWNER@, GROUP@ and EVERYONE@ that decide are
-// made anew, and all others stay, those that deny before those that allow, in their order. What one of the three denied
-// to whoever an entry behind it allows something, that entry does not allow any more: nobody declared that they get it.
+// made anew, and all others stay in their order, those that deny before those that allow. Where one of the three
+// denied somebody what an entry behind it allows, that entry does not allow it any more: nobody declared that they
+// get it.
 func (s State) withMode(m mode.Mode, k perm.Kind) State {
 	var denied, allowed, passing List
 	var before ace.Mask // that one of the three denied
@@ -178,8 +179,8 @@ func (e Entry) plain(k perm.Kind) Entry {
 	return e
 }
 
-// entries returns the grants that are asked for as entries, those that deny first. Somebody whom the list names already
-// keeps the name that they have there; others are named as the rest of the list is, by name@domain or by number.
+// entries returns the grants that are asked for as entries, those that deny first. An account that the list already
+// names keeps that name; others are named as in the rest of the list, by name@domain or by number.
 func (w desired) entries(s State) (out List) {
 	domain := domainOf(s.List)
 	for _, deny := range []bool{true, false} {
@@ -259,8 +260,8 @@ func (w desired) known(e Entry, k perm.Kind) Entry {
 	return e
 }
 
-// satisfied reports whether the list's own entries are as asked: the same ones, those that deny first. Behind one that
-// allows an entry that denies means something else.
+// satisfied reports whether the list's own entries are the declared ones, those that deny first: behind one that
+// allows, an entry that denies means something else.
 func (w desired) satisfied(k perm.Kind, s State) bool {
 	mine, want := own(s.List), w.entries(s)
 	if !canonical(mine) {
@@ -294,8 +295,8 @@ func (w desired) unwanted(e Entry) bool {
 	return slices.ContainsFunc(w.Grants.Without, func(p perm.Party) bool { return names(e, p) })
 }
 
-// nearest returns the list that is nearest to the one that was found. What was inherited, and what only asks the server
-// to write down uses, stays.
+// nearest returns the list that is nearest to the one that was found. Inherited entries stay, and so do those that
+// only ask for auditing.
 func (w desired) nearest(k perm.Kind, s State) List {
 	mine := w.entries(s)
 	if w.Grants.AtLeast {

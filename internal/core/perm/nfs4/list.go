@@ -53,8 +53,8 @@ const (
 	Anonymous     = "ANONYMOUS@"
 )
 
-// special lists every who of that section. Of those that the constants above do not name, only the server knows whom
-// they mean: how somebody has signed in.
+// special lists every who of that section. Of those without a constant above, only the server knows whom they mean:
+// they say how somebody signed in.
 var special = map[string]bool{
 	Owner: true, Group: true, Everyone: true, Authenticated: true, Anonymous: true,
 	"INTERACTIVE@": true, "NETWORK@": true, "DIALUP@": true, "BATCH@": true, "SERVICE@": true,
@@ -90,8 +90,7 @@ const (
 
 var errShort = errors.New("the NFSv4 list ends too early")
 
-// DecodeXattr reads the value of the attribute. It checks every bound: a file system of somebody's own may tell
-// anything.
+// DecodeXattr reads the value of the attribute. It checks every bound: a hostile file system may return anything.
 func DecodeXattr(b []byte) (List, error) {
 	r := reader{left: b}
 	n := r.word()
@@ -117,7 +116,7 @@ func DecodeXattr(b []byte) (List, error) {
 	return l, r.err
 }
 
-// check refuses what RFC 8881 does not know: an entry that is not understood cannot be counted.
+// check refuses what RFC 8881 does not define: an entry that is not understood cannot be evaluated.
 func (e Entry) check() error {
 	switch {
 	case e.Type > Alarm:

@@ -10,7 +10,7 @@ import (
 	"idletally/internal/core/unixid"
 )
 
-// A requester is who asks, as entries may name them.
+// A requester is who asks, by the names that entries may use.
 type requester struct {
 	uid    string // a number; "" for nobody in particular
 	gids   []string
@@ -19,7 +19,7 @@ type requester struct {
 	as     perm.Principal
 }
 
-// requesterOf returns an account, or somebody who is in a group and is nothing else.
+// requesterOf returns an account, or a member of one group and of nothing else.
 func requesterOf(id perm.Principal, d *perm.Directory) requester {
 	q := requester{as: id}
 	n, numbered := unixid.Number(id)

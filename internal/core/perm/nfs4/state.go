@@ -273,7 +273,7 @@ func (s State) Speaks(of []perm.Principal, d *perm.Directory) []perm.Principal {
 // GroupsFirst is true: they say more.
 func (s State) GroupsFirst() bool { return true }
 
-// Untold reports whether somebody is root: what root can do the server decides, and not the list.
+// Untold reports whether somebody is root: what root can do is decided by the server, and not by the list.
 func (s State) Untold(who perm.Principal) bool { return who == unixid.UID(0) }
 
 // grants returns the entries as people read them. Where a list has names of several domains they are told apart by
@@ -343,7 +343,7 @@ func (s State) View(k perm.Kind, d *perm.Directory) perm.View {
 	return v
 }
 
-// Lines lists the entries in their order. Where one came from the list does not tell, but whether it came from above.
+// Lines lists the entries in their order. The list tells that an entry was inherited, but not from where.
 func (s State) Lines(k perm.Kind, _ []perm.Above, d *perm.Directory) (out []perm.EntryLine) {
 	for i, g := range s.grants(k, d) {
 		line := perm.EntryLine{

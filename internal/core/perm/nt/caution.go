@@ -148,8 +148,8 @@ func without(d *ntsd.Descriptor, e ntsd.Entry) *ntsd.Descriptor {
 	return &out
 }
 
-// caught returns the accounts that a denying entry keeps from what they would have without it. One that is
-// named by itself is meant.
+// caught returns the accounts that a deny entry blocks from what they would have without it. An account that is named
+// by itself is meant to be blocked.
 func caught(k perm.Kind, d *ntsd.Descriptor, deny ntsd.Entry, dir *perm.Directory) (out []perm.Account) {
 	if dir == nil {
 		return nil

@@ -113,7 +113,7 @@ func (a *checker) of(s perm.Set) *ntsd.Descriptor {
 	return d
 }
 
-// through is what a share lets through. Of one whose list is not known that is everything.
+// through returns what a share allows: everything, if its list is not known.
 func (a *checker) through(m *access.Mount) ace.Mask {
 	if m.Share.IsZero() {
 		return ace.Full
@@ -142,7 +142,7 @@ func Lacks(s access.Subject, p *access.Place) ace.Mask {
 	return a.through(&p.Mount) &^ d.Maximum(a.token)
 }
 
-// shown is what a share that hides asks for: all that reading takes, but for waiting.
+// shown is what a share that hides asks for before it shows a path: all that reading takes, except synchronize.
 const shown = ace.ReadSet &^ ace.Synchronize
 
 // Sees reports whether a listing shows a path, on a share that uses access-based enumeration.
@@ -235,7 +235,7 @@ func (a *checker) decide(folder, at *access.Place, op access.Operation) decision
 	return v
 }
 
-// marked is a verdict with what the path is marked as (MS-FSA 2.1.5.1.2).
+// marked returns a verdict with the path's mark counted (MS-FSA 2.1.5.1.2).
 func (a *checker) marked(v decision, at *access.Place, op access.Operation) decision {
 	if !v.OK || op != access.Write && op != access.Delete {
 		return v
@@ -273,8 +273,7 @@ func join(a, b string) string {
 	return a + "; " + b
 }
 
-// ownerRights says where servers differ: some pass over the entries for owner rights of a folder in which
-// something is made.
+// ownerRights says where servers differ: some ignore the owner-rights entries of a folder in which something is made.
 func (a *checker) ownerRights(folder *ntsd.Descriptor) string {
 	if folder == nil || folder.Owner != a.token.User {
 		return ""
@@ -288,7 +287,7 @@ func (a *checker) ownerRights(folder *ntsd.Descriptor) string {
 	return ""
 }
 
-// maxUndissolved bounds the groups that an answer is tried with: who owns something may name thousands.
+// maxUndissolved bounds the groups that an answer is tried with: an owner may name thousands.
 const maxUndissolved = 20
 
 // undissolvedSID is [perm.Undissolved], for many entries: it does not write each identity as text.
@@ -302,8 +301,8 @@ func (a *checker) undissolvedSID(s ntsd.SID, d *perm.Directory) bool {
 	return a.doubtful[s]
 }
 
-// undissolved tells which groups would turn an answer round for whoever is in them, where nobody knows who
-// is: an entry of such a group must not count as nobody's.
+// undissolved returns the groups that would reverse an answer for their members, where it is not known who these are:
+// an entry of such a group must not count as nobody's.
 func (a *checker) undissolved(folder, at *access.Place, op access.Operation, ok bool,
 	d *perm.Directory) (out []string) {
 	sets := []perm.Set{at.Set, at.Mount.Share}
@@ -388,7 +387,7 @@ func (a *checker) Remarks(q access.Question) (out access.Remarks) {
 	return out
 }
 
-// privilege says by what the asker passes over the list of something.
+// privilege names the privilege by which the asker passes over a list.
 func (a *checker) privilege(it, who string, d *perm.Directory) string {
 	if a.token.Privileges&privilege.Everything != 0 {
 		return "the server lets " + who + " do everything, whatever the list of " + it + " says"
@@ -396,7 +395,7 @@ func (a *checker) privilege(it, who string, d *perm.Directory) string {
 	return who + " holds " + a.holderOf(privilege.TakeOwnership, d) + ", which passes over the list of " + it
 }
 
-// holderOf names a privilege with the group that brings it.
+// holderOf names a privilege and the group that it comes from.
 func (a *checker) holderOf(p privilege.Set, d *perm.Directory) string {
 	for _, h := range a.Held {
 		if h.Privileges&p != 0 {
@@ -488,7 +487,7 @@ func shareSentence(v decision, it, who string, d *perm.Directory) string {
 	return ""
 }
 
-// New says what something new gets in a folder of a share, by what the folder passes on.
+// New returns what something new in a folder of a share gets, by what it inherits.
 func (decider) New(folder perm.State, k perm.Kind, s access.Subject, _ access.Asked,
 	d *perm.Directory) (m access.Made, err error) {
 	parent := folder.(State).Descriptor

@@ -71,14 +71,14 @@ func sameGrants(a, b []ntsd.Entry) bool {
 	return slices.Equal(order(a), order(b))
 }
 
-// covers reports whether an entry is there for whom another one asks, and grants as much at least.
+// covers reports whether there is an entry for the same identity that grants at least as much as another one.
 func covers(have, want ntsd.Entry) bool {
 	return have.Type == want.Type && have.SID == want.SID && have.Flags == want.Flags &&
 		want.Plain().Mask&^have.Plain().Mask == 0
 }
 
-// satisfied reports whether the own entries are as declared. Where they stand out of the usual order, so that what is
-// allowed comes before what is withheld, they are not.
+// satisfied reports whether the own entries are as declared. Out of the usual order, with one that allows before one
+// that denies, they are not.
 func (w *grants) satisfied(d *ntsd.Descriptor) bool {
 	mine := own(d.Entries)
 	if d.Open || !ntsd.Canonical(d.Entries) {
@@ -153,14 +153,14 @@ func (w *desired) apply(a perm.Aspect, f perm.Found, d ntsd.Descriptor) ntsd.Des
 	return d
 }
 
-// Fetches reports whether to make some aspects of a path as declared is to take what comes from above anew.
+// Fetches reports whether making some aspects of a path as declared means inheriting anew.
 func (w *desired) Fetches(s perm.State, aspects []perm.Aspect) bool {
 	d := s.(State).Descriptor
 	return slices.ContainsFunc(aspects, func(a perm.Aspect) bool { return w.fetches(a, &d) })
 }
 
-// fetches is Fetches for one aspect. Where a list keeps no marks, what came from above stands among its own
-// entries, and goes with them.
+// fetches is Fetches for one aspect. Where a list keeps no marks, what it inherited stands among its own entries, and
+// goes with them.
 func (w *desired) fetches(a perm.Aspect, d *ntsd.Descriptor) bool {
 	inherits := w.NT.Inherits != nil && *w.NT.Inherits
 	return inherits && (a == perm.AspectInheritance || a == perm.AspectGrants && d.Control&ntsd.AutoInherited == 0)
@@ -206,7 +206,7 @@ func (w *desired) Apply(f perm.Found, s perm.State, aspects []perm.Aspect) (perm
 	return SetOf(d)
 }
 
-// Astray says in which entries a path differs from what its folder passes on to it.
+// Astray says in which entries a path differs from what it should inherit.
 func (n State) Astray(f perm.Found, dir *perm.Directory) string {
 	if f.Kind == perm.Link {
 		return ""
@@ -214,8 +214,8 @@ func (n State) Astray(f perm.Found, dir *perm.Directory) string {
 	return astrayText(f, &n.Descriptor, dir)
 }
 
-// astray returns the folder's descriptor, and in which entries another one of the path differs from what that
-// passes on; nothing where nobody has seen the folder.
+// astray returns the folder's descriptor, and in which entries the path's differs from what it should inherit;
+// nothing if nobody has seen the folder.
 func astray(f perm.Found, d *ntsd.Descriptor) (above *ntsd.Descriptor, missing, left []ntsd.Entry) {
 	up, ok := Of(f.Above)
 	if !ok {
@@ -225,7 +225,7 @@ func astray(f perm.Found, d *ntsd.Descriptor) (above *ntsd.Descriptor, missing, 
 	return &up, missing, left
 }
 
-// TakesAnew reports whether a change gives a path other entries from above than it had from there.
+// TakesAnew reports whether a change gives a path other inherited entries than it had.
 func (n State) TakesAnew(to perm.State) bool {
 	b := to.(State)
 	return ntsd.TakesAnew(&n.Descriptor, &b.Descriptor)

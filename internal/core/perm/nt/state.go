@@ -46,8 +46,8 @@ func SID(p perm.Principal) (ntsd.SID, bool) {
 	return s, err == nil
 }
 
-// TokenOf returns who an account or a group is to a file server, as far as its directory tells: everybody who
-// signs in is everyone and authenticated, too, and comes over the network.
+// TokenOf returns who an account or a group is to a file server, as far as its directory tells: everybody who signs
+// in is also in everyone and authenticated, and comes over the network.
 func TokenOf(id perm.Principal, d *perm.Directory) (ntsd.Token, bool) {
 	s, ok := SID(id)
 	if !ok {
@@ -140,7 +140,7 @@ func (Scheme) Identify(id perm.Principal) (perm.Identity, bool) {
 	}, true
 }
 
-// Known knows those that are called the same on every server.
+// Known knows the identities that have the same name on every server.
 func (Scheme) Known(name string) (perm.Principal, bool) {
 	s, ok := ntsd.KnownSID(name)
 	return PrincipalOf(s), ok
@@ -233,9 +233,9 @@ func (n State) Terms(f perm.Found, _ *perm.Directory, name func(perm.Principal) 
 // Narrow returns what comes after: a descriptor changes at once, owner and list, so that nothing stands between.
 func (n State) Narrow(_ perm.Kind, to perm.State) (perm.Set, error) { return to.Encode() }
 
-// Undissolved reports whether an identity of a share is a group, or another name of an account, of which nobody
-// knows who that is: those of the system below a Samba server (S-1-22), and of another domain. Their names
-// come with a domain, and no account is said to be in them.
+// Undissolved reports whether an identity of a share is a group, or another name of an account, whose accounts cannot
+// be told: those of the system below a Samba server (S-1-22), and of another domain. Their names come with a domain,
+// and no account is said to be in them.
 func Undissolved(d *perm.Directory, s ntsd.SID) bool {
 	if s.Authority() == 22 {
 		return d.Members(PrincipalOf(s)) == 0
@@ -257,7 +257,7 @@ func mentioned(d *ntsd.Descriptor) []ntsd.SID {
 	return out
 }
 
-// Doubtful returns the groups of which a directory tells that nobody knows all who are in them.
+// Doubtful returns the groups of which a directory does not know all members.
 func Doubtful(d *perm.Directory) map[ntsd.SID]bool {
 	out := map[ntsd.SID]bool{}
 	for id := range d.Vagues() {
@@ -391,14 +391,15 @@ func lines(k perm.Kind, d *ntsd.Descriptor, above []perm.Above, dir *perm.Direct
 	return out
 }
 
-// A handing is what a folder passes on to what lies on the way below it: by what that comes to there, the
-// folder's entry that it comes from.
+// A handing is what paths below inherit from a folder: by what that becomes there, the folder's entry that it comes
+// from.
 type handing struct {
 	path string
 	from map[ntsd.Entry]ntsd.Entry
 }
 
-// handings returns what each folder above a path passes on, the nearest first, as far as somebody has seen it.
+// handings returns what a path inherits from each folder above it, the nearest first, as far as somebody has seen
+// them.
 func handings(k perm.Kind, d *ntsd.Descriptor, above []perm.Above) (out []handing) {
 	for _, a := range slices.Backward(above) {
 		up, ok := Of(a.Set)
@@ -423,8 +424,8 @@ func handings(k perm.Kind, d *ntsd.Descriptor, above []perm.Above) (out []handin
 	return out
 }
 
-// originOf tells which folder an entry that is marked as coming from above is set in: each one on the way has
-// to pass on just this entry, to this kind of thing, for whoever owns it.
+// originOf returns the folder in which an inherited entry is set: each one on the way has to pass on just this entry,
+// to this kind of path, for whoever owns it.
 func originOf(e ntsd.Entry, way []handing) string {
 	last := "" // folder that is known to hand it on
 	for _, h := range way {

@@ -8,7 +8,7 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// terms is Sayings for a share.
+// terms returns what a rule has to say of a share's path; see [perm.Terms].
 func terms(f perm.Found, d *ntsd.Descriptor, name func(perm.Principal) string) []perm.Term {
 	k := f.Kind
 	who := func(s ntsd.SID) []string {

@@ -104,8 +104,8 @@ func (a *checker) permission(k perm.Kind, p *State, want mode.Perm) decision {
 		return v
 	}
 
-	// capabilities(7): on a folder the one gives everything, the other all but writing; on a
-	// file nobody's privilege makes a program of what nobody may run.
+	// capabilities(7): on a folder CAP_DAC_OVERRIDE gives everything, CAP_DAC_READ_SEARCH all but writing; on a file
+	// no privilege makes a program of what nobody may run.
 	switch {
 	case a.priv&access.Override != 0 && (k == perm.Folder || want&mode.Execute == 0 || p.Mode&0o111 != 0):
 		return decision{Verdict: access.Verdict{OK: true, Code: access.ByPrivilege}, priv: access.Override}
@@ -236,7 +236,7 @@ func (a *checker) Decide(folder, at *access.Place, op access.Operation) access.V
 	return a.decide(folder, at, op).Verdict
 }
 
-// Unsure is false: a host tells who is in its groups.
+// Unsure is false: a host knows all members of its groups.
 func (a *checker) Unsure(*access.Place, *access.Place, access.Operation, bool, *perm.Directory) bool {
 	return false
 }

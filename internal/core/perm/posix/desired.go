@@ -36,7 +36,7 @@ func newDesired(w *perm.Desired) *desired {
 	return out
 }
 
-// listOf returns entries as a list. Principals of other schemes are nobody here.
+// listOf returns entries as a list. Principals of other schemes count as nobody.
 func listOf(e *perm.DesiredEntries) (list *posixacl.List, without posixacl.List) {
 	add := func(to *posixacl.List, who perm.Principal, p mode.Perm) {
 		n, ok := unixid.Number(who)
@@ -157,7 +157,7 @@ func (w *desired) nearest(p State) posixacl.List {
 	return merged(named, *w.Entries, w.Without)
 }
 
-// merged returns named entries with some that are to be there, at the least, and without others.
+// merged returns named entries with those that must be there at the least, and without others.
 func merged(named, atLeast, without posixacl.List) posixacl.List {
 	named = slices.DeleteFunc(slices.Clone(named), without.Has)
 	for _, e := range atLeast {
@@ -245,8 +245,8 @@ func (w *desired) apply(a perm.Aspect, k perm.Kind, p State) State {
 			break
 		}
 
-		// The owning group must get what is declared: where the mask is in the way it is raised, and what it
-		// kept from the others is taken off their entries, for nobody declared that they get more.
+		// The owning group must get what is declared: if the mask is in the way it is raised, and what it denied to
+		// the others is taken off their entries, for nobody declared that they get more.
 		_, _, _, mask := p.classes()
 		keep, named := mask, p.Access.Named()
 		if mask != nil && want.Group()&^*mask != 0 {
@@ -258,7 +258,7 @@ func (w *desired) apply(a perm.Aspect, k perm.Kind, p State) State {
 		p = p.rebuild(want, named, keep)
 
 	case a == perm.AspectEntries && w.Entries != nil && !w.satisfied(p):
-		// The owning group keeps what the mask let it have: the new mask is of all entries together.
+		// The owning group keeps what the mask allowed it: the new mask is of all entries together.
 		_, g, _, _ := p.masked()
 		p = p.rebuild(p.Mode.With(p.Mode.Owner(), g, p.Mode.Other()), w.nearest(p), nil)
 	case a == perm.AspectDefaults && w.Defaults != nil && k == perm.Folder && w.DefaultsAtLeast && p.Default != nil:
@@ -314,5 +314,5 @@ func (w *desired) Text(a perm.Aspect, k perm.Kind, s perm.State, d *perm.Directo
 	return perm.AnyText
 }
 
-// Fetches is false: nothing comes from above but when a path is made.
+// Fetches is false: paths inherit only when they are made.
 func (w *desired) Fetches(perm.State, []perm.Aspect) bool { return false }

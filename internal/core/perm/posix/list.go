@@ -28,8 +28,8 @@ type ListLine struct {
 	Effective string `json:"effective"`
 }
 
-// ids lets names stand for themselves where no host is asked: each gets a number, and has it back
-// its name when it is written.
+// ids lets names stand for themselves where no host is asked: each gets a number, and gets its name back when it is
+// written.
 type ids struct {
 	names   map[uint32]string
 	numbers map[string]uint32

@@ -40,8 +40,8 @@ func powers(from, to State) (out []string) {
 	return out
 }
 
-// writers names who can write a file, or in a folder, or let themselves: owners and groups as the host knows
-// them, and everyone.
+// writers names who can write a file, or in a folder, or give themselves the right to: owners and groups as the host
+// knows them, and everyone.
 func (p State) writers(d *perm.Directory) (out []string) {
 	_, group, other, named := p.masked()
 	if p.UID != 0 {

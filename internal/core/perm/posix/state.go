@@ -245,7 +245,7 @@ func (Scheme) Known(string) (perm.Principal, bool) { return "", false }
 
 func (p State) Encode() (perm.Set, error) { return p.Set(), nil }
 
-// Astray is empty: nothing comes from above but when a path is made.
+// Astray is empty: paths inherit only when they are made.
 func (p State) Astray(perm.Found, *perm.Directory) string { return "" }
 func (p State) TakesAnew(perm.State) bool                 { return false }
 
@@ -305,8 +305,8 @@ func (b State) Narrow(k perm.Kind, to perm.State) (perm.Set, error) {
 	group := sb.group(b.GID) & sa.group(b.GID) & sa.group(a.GID)
 	other := sb.other & sa.other
 
-	// Whoever is named on one side keeps an entry; owners and owning groups have one where they would get too
-	// much without. Where neither side has entries everybody gets less instead: not every file system has lists.
+	// Whoever is named on one side keeps an entry; owners and owning groups get one where they would get too much
+	// without. Where neither side has entries everybody gets less instead: not every file system has lists.
 	plain := b.Access == nil && a.Access == nil
 	both := sb.with(sa)
 	var named posixacl.List
