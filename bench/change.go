@@ -18,9 +18,9 @@ import (
 	"idletally/internal/host/spool"
 )
 
-// carry measures a run of so many steps, each of which changes owner, group and mode, with originals that
-// are on stable storage before. The floor is what the system's own utilities take for as much, and they
-// keep nothing: chown -R, then chmod -R. They go one way and the run goes back, so that both change every path.
+// carry measures a run of so many steps, each of which changes owner, group and mode after its original is on stable
+// storage. The floor is the time of the system's own utilities, which keep nothing: chown -R, then chmod -R. They go
+// one way and the run goes back, so that both change every path.
 func carry(entries, rounds int, parent string) error {
 	root, err := os.MkdirTemp(parent, "idletally-bench-")
 	if err != nil {
@@ -88,7 +88,7 @@ func carry(entries, rounds int, parent string) error {
 	})
 }
 
-// states returns every path as a step from how it is, in walk order.
+// states returns every path as a step from its present state, in the order of a walk.
 func states(root string) (out []plan.Step, err error) {
 	spool, err := spool.New(os.TempDir())
 	if err != nil {

@@ -105,7 +105,7 @@ func requests(ctx context.Context, b *demo.Big) error {
 	// the floor is the mark
 	fmt.Printf("figure request-worst-p95 %.1f ms floor 300.0 ratio %.2f\n", ms(worst), ms(worst)/300)
 
-	// One walk over all of a million paths is a question of its own.
+	// A walk over all of a million paths is an operation of its own, and not in this figure.
 	start := time.Now()
 	if err := c.Do(ctx, http.MethodGet,
 		"/access/below?weigh=true&limit=0&operation=read&account=hand-007&snapshot="+snap, nil,
@@ -119,7 +119,7 @@ func requests(ctx context.Context, b *demo.Big) error {
 
 func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
-// longest watches for what keeps a page from answering: tasks of more than 50 ms (Long Tasks API).
+// longest watches for what keeps a page from responding: tasks of more than 50 ms (Long Tasks API).
 const longest = `(() => { window.longest = 0; new PerformanceObserver((l) => { for (const e of l.getEntries()) window.longest = Math.max(window.longest, e.duration); }).observe({ type: "longtask", buffered: true }); })()`
 
 // pages opens pages in a browser, and works with them.
@@ -216,7 +216,7 @@ func pages(ctx context.Context, b *demo.Big) error {
 	return nil
 }
 
-// scroll goes down a list as fast as a wheel does.
+// scroll scrolls down a list as fast as a wheel does.
 func scroll(list string) chromedp.Action {
 	return chromedp.ActionFunc(func(ctx context.Context) error {
 		for range 20 {

@@ -15,8 +15,8 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// draft measures deriving a baseline from a snapshot. Its floor is reading the encoded tree from
-// memory; the draft is read, held against the snapshot and measured, so it is walked several times.
+// draft measures deriving a baseline from a snapshot. Its floor is reading the encoded tree from memory; the draft is
+// read, checked against the snapshot and measured, so the tree is walked several times.
 func draft(entries, rounds int) error {
 	ctx := context.Background()
 	src, forest, n := orderly(entries)
@@ -35,8 +35,8 @@ func draft(entries, rounds int) error {
 	})
 }
 
-// orderly makes a tree as well kept hosts have them: tenants alike, each with folders of its own
-// kinds, and one path in ten thousand that follows no rule.
+// orderly makes a tree as on well kept hosts: tenants that are alike, each with several kinds of folders, and one
+// path in ten thousand that follows no rule.
 func orderly(entries int) (tree.Memory, tree.Hash, int) {
 	m := tree.Memory{}
 	made := 0

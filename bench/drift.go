@@ -18,9 +18,9 @@ import (
 	"idletally/internal/core/unixid"
 )
 
-// compare measures holding a snapshot against a baseline: cold, after ten changes, and for a
-// hundred hosts with the same tree; and how the cost grows. Its floor is reading the encoded tree
-// from memory: every node fetched, checked and decoded, and nothing else.
+// compare measures comparing a snapshot with a baseline: cold, after ten changes, and for a hundred hosts with the
+// same tree; and how the cost grows. Its floor is reading the encoded tree from memory: every node fetched, checked
+// and decoded, and nothing else.
 func compare(entries, rounds int) error {
 	ctx := context.Background()
 	src, forest, n := plant(entries)
@@ -149,7 +149,7 @@ func benchDirectory() *perm.Directory {
 	return dir.Index()
 }
 
-// rules writes a baseline in which every path is spoken of, few of them wrongly.
+// rules writes a baseline with a rule for every path, of which few are wrong.
 func rules(n int) string {
 	var b strings.Builder
 	b.WriteString(

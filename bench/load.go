@@ -40,8 +40,8 @@ const (
 	arrive  = 200 // snapshots of 10,000 entries that arrive together
 )
 
-// load measures one instance of the service while many agents wait. They speak the agents' own protocol, over
-// a connection each, and wait for work, for questions and for what to watch, as agents do.
+// load measures one instance of the service while many agents wait. They speak the agents' own protocol, each over a
+// connection of its own, and wait for work, for questions and for what to watch, as agents do.
 func load(dir, counts string) error {
 	for text := range strings.SplitSeq(counts, ",") {
 		n, err := strconv.Atoi(text)
@@ -153,7 +153,7 @@ func waiting(dir string, n int) error {
 	return nil
 }
 
-// crowd is agents that are made up.
+// crowd is made-up agents.
 type crowd struct {
 	all    sync.WaitGroup
 	mu     sync.Mutex
@@ -339,7 +339,7 @@ func withFolder(n tree.Node, prefix string, d int) tree.Node {
 	return n
 }
 
-// together has many large snapshots arrive at once, no two alike.
+// together sends many large snapshots at once, no two alike.
 func (f *crowd) together(ctx context.Context, s *demo.Stage, api *client.Client, agents []simulated, n int) error {
 	f.large.Store(true)
 	defer f.large.Store(false)

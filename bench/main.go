@@ -57,8 +57,8 @@ func main() {
 	}
 }
 
-// inTurn measures floor and product again and again, and tells the medians. The first round warms
-// the caches and does not count.
+// inTurn measures floor and product alternately, and returns the medians. The first round warms the caches and does
+// not count.
 func inTurn(rounds int, round func() (floor, ours float64, err error), tell func(floor, ours float64)) error {
 	var floors, ours []float64
 	for i := range rounds + 1 {

@@ -137,7 +137,7 @@ func shares(files, rounds int, parent string) error {
 	return permit(ctx, s, folders[0], min(1000, files))
 }
 
-// permit measures how many paths a second get another list: opened, looked at, set, looked at again.
+// permit measures how many paths a second get another list: opened, read, set, read again.
 func permit(ctx context.Context, s *smb.Session, folder string, n int) error {
 	share, err := s.Open(ctx, "charts")
 	if err != nil {

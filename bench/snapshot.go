@@ -162,8 +162,8 @@ func grow(root string, entries int) (int, error) {
 	return made, nil
 }
 
-// product scans, keeping what it found for the next time, and tells how large the nodes are that
-// the last scan did not make.
+// product scans, keeping what it found for the next time, and returns the size of the nodes that the last scan did
+// not make.
 func product(root, file string, whole bool) (seconds float64, paths, size int, err error) {
 	spool, err := spool.New(os.TempDir())
 	if err != nil {

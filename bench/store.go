@@ -112,8 +112,8 @@ func keep(entries int) error {
 	return nil
 }
 
-// put stores a snapshot as it comes from an agent: only what is missing, children before parents. What
-// the agent does to find that out is not counted.
+// put stores a snapshot as an agent sends it: only what is missing, children before parents. What the agent does to
+// find that out is not counted.
 func put(
 	ctx context.Context, st *store.Store, src tree.Memory, forest tree.Hash, host string,
 ) (seconds float64, err error) {

@@ -22,9 +22,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// overhear measures how long it takes from a change on a host to the finding in the database, and on
-// a page that is open, while so many paths are watched: with the real agent, service, database and
-// browser. Changes come about one a second.
+// overhear measures the time from a change on a host to the finding in the database, and on an open page, while so
+// many paths are watched: with the real agent, service, database and browser. There is about one change a second.
 func overhear(entries, changes int, parent string) error {
 	ctx := context.Background()
 	root, err := os.MkdirTemp(parent, "idletally-bench-")
@@ -153,7 +152,7 @@ func overhear(entries, changes int, parent string) error {
 	return err
 }
 
-// peak tells how much memory a process had at the most, in MiB.
+// peak returns the most memory that a process had, in MiB.
 func peak(pid int) (float64, error) {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", pid))
 	if err != nil {

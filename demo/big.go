@@ -60,7 +60,8 @@ rules:
     folders: 0700
 `
 
-// A Big is a service with very much in it: made up, and put into the database as agents would have had it put there.
+// A Big is a service with a great many records: made up, and written to the database as they would be after agents
+// had reported.
 type Big struct {
 	*Stage
 	database *mariadb.Server
@@ -133,7 +134,7 @@ func (b *Big) fill(ctx context.Context) error {
 		return err
 	}
 
-	// Published before anything is compared, which then is done here.
+	// Published before anything is compared, and compared here.
 	if _, err := api.Publish(ctx, "fleet", e.Number); err != nil {
 		return err
 	}

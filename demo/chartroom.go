@@ -57,7 +57,8 @@ func chartroomWorld(port int) samba.World {
 	}
 }
 
-// OpenChartroom starts the file server, fills its shares, with what went wrong on them, and enrols an agent for it.
+// OpenChartroom starts the file server, fills its shares, including what went wrong on them, and enrols an agent for
+// it.
 func (s *Stage) OpenChartroom(ctx context.Context) error {
 	dir := filepath.Join(s.Dir, Chartroom)
 	if err := errors.Join(os.MkdirAll(dir, 0o755), os.Chmod(s.Dir, 0o711)); err != nil {
@@ -124,7 +125,7 @@ func (s *Stage) OpenChartroom(ctx context.Context) error {
 	return nil
 }
 
-// StopChartroom takes the file server away, and gives how to start it again.
+// StopChartroom stops the file server, and returns a function that starts it again.
 func (s *Stage) StopChartroom() (again func(context.Context) error) {
 	port := s.Chartroom.Port
 	s.Chartroom.Stop()
@@ -134,7 +135,7 @@ func (s *Stage) StopChartroom() (again func(context.Context) error) {
 	}
 }
 
-// Permit sets the list of a path of a share, as somebody with the keeper's account does.
+// Permit sets the list of a path of a share, as somebody with the keeper's account would.
 func (s *Stage) Permit(ctx context.Context, share, path, sddl string) error {
 	c, err := smb.Dial(ctx, smb.Access{Address: s.Chartroom.Address(), User: keeper, Password: Password})
 	if err != nil {
@@ -173,7 +174,7 @@ func (f *filler) files(folder, pattern string, n int) {
 	}
 }
 
-// move is within a share: what was handed on to the file in its old folder stays with it.
+// move moves a file within a share: what it inherited in its old folder stays with it.
 func (f *filler) move(from, to string) {
 	if f.err == nil {
 		f.err = f.share.Rename(fileserver.Path(from), fileserver.Path(to))
@@ -263,9 +264,9 @@ func fillShares(ctx context.Context, address string) error {
 		"D:PAI(A;OICI;FA;;;{keepers})(A;OICI;FA;;;SY)(A;OICI;0x1301bf;;;{surveyors})(A;OICI;0x1200a9;;;{crew})",
 		fileserver.SetList)
 
-	// What went wrong: somebody gave everybody everything, for a moment; a deny that its own author is in; a
-	// folder whose inheritance was stopped with nothing left of it; files that somebody took; one that
-	// somebody moved out of the folder that was open.
+	// What went wrong: somebody gave everybody everything, for a moment; a deny that its own author is in; a folder
+	// that was protected, with nothing left of what it inherited; files that somebody took; one that somebody moved
+	// out of an open folder.
 	for _, folder := range []string{"/north sound/soundings", "/saltmarsh/soundings", "/south channel"} {
 		charts.folder(folder)
 	}
@@ -305,7 +306,7 @@ func fillShares(ctx context.Context, address string) error {
 	docs.files("/notices", "notice %02d.txt", 8)
 	docs.permit("/wages/2026-03.ods", "D:PAI(A;;FA;;;{keepers})(A;;0x1301bf;;;{wages})(A;;FR;;;AU)", fileserver.SetList)
 
-	// Somebody left, and what they had stays behind as a bare number.
+	// Somebody left, and their entries stay behind as a bare number.
 	docs.permit("/notices/notice 03.txt",
 		"D:AI(A;;0x1301bf;;;S-1-5-21-397955417-626881126-188441444-2610)"+
 			"(A;ID;FA;;;{keepers})(A;ID;FA;;;SY)(A;ID;0x1200a9;;;{crew})(A;ID;0x1301bf;;;{office})",

@@ -22,7 +22,8 @@ const lockersHost = "slip-north"
 // lockersDomain is what lists call the host's accounts by, behind the @.
 const lockersDomain = "saltmarsh.example"
 
-// Private keeps what this program mounts to itself, so that nothing stays behind; whoever opens lockers calls it first.
+// Private keeps what this program mounts to itself, so that nothing stays mounted after it; whoever opens lockers
+// calls it first.
 func Private() error { return aclfs.Private() }
 
 // Lockers is a folder of a demo host that keeps permissions as an NFSv4 mount does.
@@ -31,8 +32,8 @@ type Lockers struct {
 	below string
 }
 
-// OpenLockers mounts the lockers on their host, fills them, with what went wrong there, publishes their baseline, and
-// takes a snapshot. The host's agent is started anew: it sees what was mounted before it began.
+// OpenLockers mounts the lockers on their host, fills them, including what went wrong there, publishes their
+// baseline, and takes a snapshot. The host's agent is restarted: it only sees what was mounted before it began.
 func (s *Stage) OpenLockers(ctx context.Context) error {
 	s.Agents[lockersHost].Stop()
 	l, err := mountLockers(s.Root(lockersHost), filepath.Join(s.Dir, "lockers"))

@@ -33,7 +33,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// Password is everybody's in the demo world; it is on loopback and forgotten afterwards.
+// Password is everybody's in the demo world, which is on loopback and gone afterwards.
 const Password = "low tide at noon"
 
 // People of the demo world and their roles.
@@ -151,7 +151,7 @@ var (
 // admin gets the demo world's password.
 func (s *Stage) Serve(ctx context.Context, listen, database string) error {
 	if listen == "127.0.0.1:0" {
-		// it may be asked for again, when somebody's connection has the one that the kernel gave
+		// It may be asked for again, when a connection has taken the one that the kernel gave.
 		port, err := loopback.FreePort()
 		if err != nil {
 			return err
@@ -310,8 +310,8 @@ func (s *Stage) inside(host string, argv ...string) *exec.Cmd {
 	return cmd
 }
 
-// The hosts share this machine's processes: the kernel tells an agent which process did something, if
-// that is of the agent's own.
+// The hosts share this machine's processes: the kernel tells an agent which process did something only if the process
+// is the agent's own.
 const namespaces = syscall.CLONE_NEWNS | syscall.CLONE_NEWUTS
 
 // Enrol enrols a host with a code, on the host.
@@ -418,8 +418,8 @@ func (s *Stage) End() error {
 	return os.RemoveAll(s.Dir)
 }
 
-// Inside becomes a process of a demo host: it is the first process of new namespaces, mounts
-// what a host has, goes into the host's root folder and becomes the program.
+// Inside becomes a process of a demo host: the first process in new namespaces. It mounts what the host has, enters
+// the host's root folder and becomes the program.
 func Inside(argv []string) error {
 	if len(argv) < 3 {
 		return errors.New("inside: want HOST ROOT PROGRAM [ARGUMENT...]")
@@ -457,7 +457,7 @@ func Bare(dir, program string, log io.Writer) *Stage {
 	return &Stage{Dir: dir, Program: program, Agents: map[string]*Process{}, log: log}
 }
 
-// Join enrols a host that is made up, and gives the client of its agent.
+// Join enrols a made-up host, and returns the client of its agent.
 func Join(
 	ctx context.Context, address string, authority []byte, admin *client.Client, host wire.NewHost,
 ) (*client.Agent, error) {
@@ -489,5 +489,5 @@ func Join(
 	return client.NewAgent(address, authority, &tls.Certificate{Certificate: [][]byte{block.Bytes}, PrivateKey: key})
 }
 
-// MadeUp is the version of agents that are made up.
+// MadeUp is the version of made-up agents.
 const MadeUp = "made up"

@@ -1,8 +1,7 @@
 //go:build linux
 
-// Package demo is Saltmarsh Ferries, an invented ferry line: its hosts are real folders with
-// real owners, modes and access entries, entered with chroot and namespaces, and things have
-// gone wrong on them in the ways in which they do.
+// Package demo is Saltmarsh Ferries, an invented ferry line: its hosts are real folders with real owners, modes and
+// access entries, entered with chroot and namespaces, and on them has gone wrong what goes wrong in practice.
 package demo
 
 import (
@@ -140,7 +139,7 @@ func acl(md uint32, named ...posixacl.Entry) posixacl.List {
 	return posixacl.Build(m.Owner(), m.Group(), m.Other(), named, nil)
 }
 
-// Build makes a host's root folder. It needs root, for the owners are real.
+// Build makes a host's root folder. It needs root, since the owners are real.
 func Build(root, host string) error {
 	if os.Getuid() != 0 {
 		return errors.New(
@@ -345,8 +344,8 @@ func (m *maker) mishaps(host string) {
 	}
 }
 
-// Night lets a night pass on a host: jobs and people make new files, and where the folders do not see
-// to it that they come out right, they come out wrong, as they did before.
+// Night lets a night pass on a host: jobs and people make new files, which come out wrong as before where their
+// folders do not make them come out right.
 func Night(root string, n int) error {
 	m := &maker{root: root}
 	const top = "srv/ticketing"
@@ -363,8 +362,8 @@ func Night(root string, n int) error {
 	return m.err
 }
 
-// Job makes this process show as a job that a clerk began who had logged in. Where the kernel does not
-// keep logins it stays nobody's.
+// Job makes this process look like a job of a clerk who logged in. Where the kernel does not record logins it stays
+// nobody's.
 func Job(name string) {
 	_ = os.WriteFile("/proc/self/comm", []byte(name), 0)
 	_ = os.WriteFile("/proc/self/loginuid", fmt.Appendf(nil, "%d", clerkAnna), 0)

@@ -1,6 +1,5 @@
-// Package certifier stands in for an authority on the network that gives certificates by ACME (RFC 8555) to
-// who proves, by the connection itself (RFC 8737), that a name is theirs. It keeps nothing, and every name
-// leads to one address.
+// Package certifier stands in for an authority that issues certificates by ACME (RFC 8555) to whoever proves over a
+// TLS connection (RFC 8737) that a name is theirs. It stores nothing, and every name leads to one address.
 package certifier
 
 import (
@@ -30,7 +29,7 @@ import (
 	"github.com/go-jose/go-jose/v4"
 )
 
-// A Server gives certificates.
+// A Server issues certificates.
 type Server struct {
 	Issued int // how many it has given
 
@@ -51,7 +50,7 @@ type order struct {
 	certificate          []byte
 }
 
-// Start starts one; names are looked for at an address.
+// Start starts one; names are resolved to one address.
 func Start(at string) (*Server, error) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -122,10 +121,10 @@ func Start(at string) (*Server, error) {
 	return s, nil
 }
 
-// Directory is where it begins.
+// Directory returns the URL of the ACME directory.
 func (s *Server) Directory() string { return s.web.URL + "/directory" }
 
-// Trust is what its own address is trusted by, and Root what the certificates that it gives are; both in PEM form.
+// Trust returns the certificate by which its own address is trusted, in PEM form.
 func (s *Server) Trust() []byte {
 	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.web.Certificate().Raw})
 }
@@ -146,7 +145,7 @@ func (s *Server) directory(w http.ResponseWriter, _ *http.Request) {
 	})
 }
 
-// nonce puts one on an answer, which counts once.
+// nonce adds a nonce to an answer; each counts once.
 func (s *Server) nonce(w http.ResponseWriter) {
 	n := rand.Text()
 	s.nonces[n] = true
@@ -159,14 +158,14 @@ func give(w http.ResponseWriter, status int, v any) {
 	_ = json.NewEncoder(w).Encode(v)
 }
 
-// A call is what somebody signed.
+// A call is a signed request.
 type call struct {
 	account string
 	key     *jose.JSONWebKey
 	payload []byte
 }
 
-// read checks who signed a call (RFC 8555, section 6).
+// read verifies who signed a call (RFC 8555, section 6).
 func (s *Server) read(r *http.Request) (c call, err error) {
 	body, err := io.ReadAll(io.LimitReader(r.Body, 64<<10))
 	if err != nil {
@@ -234,7 +233,7 @@ func (s *Server) describe(id string) map[string]any {
 	return out
 }
 
-// of finds an order of who calls.
+// of finds an order of the caller.
 func (s *Server) of(r *http.Request, c call) (string, *order, error) {
 	id := r.PathValue("id")
 	o := s.orders[id]
@@ -280,7 +279,7 @@ func (s *Server) authorization(w http.ResponseWriter, r *http.Request, c call) e
 	return nil
 }
 
-// challenge looks whether who has the name shows what only the account can have made (RFC 8737, section 3).
+// challenge checks whether the server of a name shows what only the account can have made (RFC 8737, section 3).
 func (s *Server) challenge(w http.ResponseWriter, r *http.Request, c call) error {
 	id, o, err := s.of(r, c)
 	if err != nil {

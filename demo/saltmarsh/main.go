@@ -127,8 +127,8 @@ func night() error {
 	return nil
 }
 
-// folder takes the demo's own folder, clearing what a killed demo left. A lock tells whether
-// one is running; the kernel lets it go however that one ended.
+// folder takes the demo's own folder, clearing what a killed demo left. A lock tells whether one is running; the
+// kernel releases it however that one ended.
 func folder(name string) (dir string, err error) {
 	dir = place(name)
 	if err := os.Mkdir(dir, 0o711); err != nil && !errors.Is(err, os.ErrExist) {

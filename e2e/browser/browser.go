@@ -109,11 +109,10 @@ func (b *Browser) Close() {
 	}
 }
 
-// patience is how long anything on a page is waited for: far longer than it takes, since the machine may have
-// much else to do.
+// patience is how long anything on a page is waited for: far longer than it takes, since the machine may be busy.
 const patience = 4 * time.Minute
 
-// Do runs actions. What is waited for in vain is told with what the page says instead.
+// Do runs actions. If one waits in vain, the error says what is on the page instead.
 func (b *Browser) Do(actions ...chromedp.Action) error {
 	ctx, cancel := context.WithTimeout(b.Ctx, patience)
 	defer cancel()
@@ -136,8 +135,8 @@ func (b *Browser) page() string {
 	return says
 }
 
-// Go opens a page of the console and waits for its heading. Selectors are always ByQuery: without
-// that the driver searches the text of the page as well, ids and addresses included.
+// Go opens a page of the console and waits for its heading. Selectors are always ByQuery: otherwise the driver
+// searches the text of the page as well, ids and addresses included.
 func (b *Browser) Go(path string) error {
 	if err := b.Do(chromedp.Navigate(b.Address+path), chromedp.WaitVisible("h1", chromedp.ByQuery)); err != nil {
 		return fmt.Errorf("open %s: %w", path, err)
@@ -145,7 +144,7 @@ func (b *Browser) Go(path string) error {
 	return b.settle()
 }
 
-// settle returns what is drawn a moment.
+// settle waits a moment for the page to be drawn.
 func (b *Browser) settle() error {
 	return b.Do(chromedp.Sleep(400 * time.Millisecond))
 }
@@ -164,7 +163,7 @@ func (b *Browser) SignIn(name, password string) error {
 	return b.settle()
 }
 
-// Press presses the button or follows the link that is called so.
+// Press presses the button, or follows the link, of some name.
 func (b *Browser) Press(name string) error {
 	xpath := fmt.Sprintf(
 		`//*[self::button or self::a or self::summary or self::input][normalize-space(.)="%[1]s" or @aria-label="%[1]s" or @title="%[1]s" or starts-with(normalize-space(.), "%[1]s")]`,

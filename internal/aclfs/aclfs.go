@@ -23,10 +23,10 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Attribute is the one that shows a list.
+// Attribute is the extended attribute that shows a list.
 const Attribute = "system.nfs4_acl"
 
-// kept is where the folder below keeps it.
+// kept is the attribute of the folder below in which it is stored.
 const kept = "trusted.idletally.nfs4_acl"
 
 // Names are whom lists may name as NAME@DOMAIN.
@@ -80,14 +80,14 @@ type node struct {
 	below string
 }
 
-// WrapChild has whatever lies in a folder be a node, too.
+// WrapChild makes whatever lies in a folder a node, too.
 func (n *node) WrapChild(context.Context, fs.InodeEmbedder) fs.InodeEmbedder {
 	return &node{LoopbackNode: fs.LoopbackNode{RootData: n.RootData}, names: n.names, below: n.below}
 }
 
 func (n *node) path() string { return n.below + "/" + n.Path(n.Root()) }
 
-// object reads what decides access to a path; of a link nobody asks.
+// object reads what decides access to a path; links are not asked about.
 func (n *node) object(name string) (*object, error) {
 	path := n.path()
 	if name != "" {
@@ -154,7 +154,7 @@ func (n *node) allow(ctx context.Context, rights uint32) syscall.Errno {
 	return fs.OK
 }
 
-// show puts the mode that follows from the list in the place of the one that is kept below.
+// show replaces the mode that is stored below with the one that follows from the list.
 func (n *node) show(a *fuse.Attr, name string) syscall.Errno {
 	if a.Mode&syscall.S_IFMT == syscall.S_IFLNK {
 		return fs.OK
@@ -167,7 +167,7 @@ func (n *node) show(a *fuse.Attr, name string) syscall.Errno {
 	return fs.OK
 }
 
-// Lookup finds an entry of a folder, which takes passing through it.
+// Lookup finds an entry of a folder, which takes traversing it.
 func (n *node) Lookup(ctx context.Context, name string, out *fuse.EntryOut) (*fs.Inode, syscall.Errno) {
 	if errno := n.allow(ctx, execute); errno != fs.OK {
 		return nil, errno
@@ -187,7 +187,7 @@ func (n *node) Getattr(ctx context.Context, f fs.FileHandle, out *fuse.AttrOut) 
 	return n.show(&out.Attr, "")
 }
 
-// Statx has the kernel ask Getattr.
+// Statx makes the kernel ask Getattr.
 func (n *node) Statx(context.Context, fs.FileHandle, uint32, uint32, *fuse.StatxOut) syscall.Errno {
 	return syscall.ENOSYS
 }
@@ -231,7 +231,7 @@ func (n *node) OpendirHandle(ctx context.Context, flags uint32) (fs.FileHandle, 
 	return n.LoopbackNode.OpendirHandle(ctx, flags)
 }
 
-// made gives what was made the list that the folder passes on, or one of the mode that was asked for.
+// made gives something new the list that it inherits, or one of the mode that was asked for.
 func (n *node) made(name string, bits uint32, folder bool) syscall.Errno {
 	up, err := n.object("")
 	if err != nil {
@@ -418,7 +418,7 @@ func (n *node) Listxattr(_ context.Context, dest []byte) (uint32, syscall.Errno)
 	return answer([]byte(Attribute+"\x00"), dest)
 }
 
-// answer fills what the kernel reads into; of none it tells the size.
+// answer copies a value into the kernel's buffer, or returns its size if there is no buffer.
 func answer(b, dest []byte) (uint32, syscall.Errno) {
 	if len(dest) == 0 {
 		return uint32(len(b)), fs.OK

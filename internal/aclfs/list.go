@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// This file decides by a list as RFC 8881 says, and by nothing else of this program: what is held against it has been
-// written apart from it.
+// This file decides by a list as RFC 8881 says, and by nothing else of this program: what it is compared with has
+// been written independently of it.
 
 // The rights (RFC 8881 section 6.2.1.3).
 const (
@@ -41,7 +41,7 @@ type entry struct {
 	who               string
 }
 
-// parse reads an attribute's value; false for one that is none.
+// parse reads an attribute's value, and reports false if it is none.
 func parse(b []byte) (list []entry, ok bool) {
 	word := func() uint32 {
 		if len(b) < 4 {
@@ -226,7 +226,7 @@ func ofMode(bits uint32, folder bool) (list []entry) {
 		entry{typeAllow, 0, other | always, "EVERYONE@"})
 }
 
-// passedOn returns what a folder passes on to something new (section 6.2.1.4.1); none: its mode decides.
+// passedOn returns what something new inherits from a folder (section 6.2.1.4.1); none if its mode decides.
 func passedOn(list []entry, folder bool) (out []entry) {
 	for _, e := range list {
 		switch {

@@ -10,11 +10,11 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// private says that a program was begun anew by Private.
+// private says that Private started this program anew.
 const private = "SALTMARSH_PRIVATE_MOUNTS"
 
-// Private begins the program anew in a mount namespace of its own, unless it is in one: whatever it mounts goes with
-// it, also when it is killed. It returns in the new one only, or with an error. It is called first of all.
+// Private starts the program anew in a mount namespace of its own, unless it is in one: whatever it mounts is gone
+// when it ends, even if it is killed. It returns in the new one only, or with an error. It has to be called first.
 func Private() error {
 	if os.Getenv(private) != "" {
 		return nil

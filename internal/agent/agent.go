@@ -1,5 +1,5 @@
-// Package agent is the loop on a host: enrol, wait for work, do it, report. It calls out; no
-// port is open on the host.
+// Package agent is the loop on a host: enrol, wait for work, do it, report. It calls the service; no port is open on
+// the host.
 package agent
 
 import (
@@ -34,8 +34,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// Settings are what an agent keeps in its folder. They are the host's own: no service can
-// change the list of roots.
+// Settings are what an agent keeps in its folder. They belong to the host: no service can change the list of roots.
 type Settings struct {
 	Service     string   `json:"service"`
 	Host        string   `json:"host"`
@@ -48,15 +47,15 @@ type Settings struct {
 	LookOnly    bool     `json:"look_only,omitempty"` // changes nothing, whoever signs what
 
 	Server *FileServer `json:"server,omitempty"` // instead of the host itself
-	// the agent is there, and has its own settings; here is who brings its calls to the service
+	// The agent is on the host with its own settings; this says who carries its calls to the service.
 	Remote *Remote `json:"remote,omitempty"`
 }
 
-// SettingsFile is what they are called in an agent's folder.
+// SettingsFile is the name of the settings in an agent's folder.
 const SettingsFile = "agent.json"
 
-// A Joining is what a host joins a service with. It is a request at first, which somebody carries to the
-// service, and what comes back makes an agent.
+// A Joining is how a host joins a service: first a request, which is taken to the service, and then what comes back,
+// which makes an agent.
 type Joining struct {
 	Folder    string // the agent's own
 	Service   string
@@ -103,7 +102,7 @@ func (j *Joining) Request(ctx context.Context) (request []byte, err error) {
 	return request, err
 }
 
-// Accept keeps what the service answered, and with it all that an agent needs.
+// Accept stores what the service answered, and with it all that an agent needs.
 func (j *Joining) Accept(got wire.Enrolled) error {
 	if _, err := tls.X509KeyPair(got.Certificate, j.key); err != nil {
 		return fmt.Errorf("the service sent a certificate for another key: %w", err)
@@ -138,7 +137,7 @@ func (j *Joining) Accept(got wire.Enrolled) error {
 	return s.save(j.Folder)
 }
 
-// Enrol trades a one-time code for a certificate and keeps what the agent needs.
+// Enrol exchanges a one-time code for a certificate and stores what the agent needs.
 func Enrol(ctx context.Context, j Joining, code, version string) (host string, err error) {
 	request, err := j.Request(ctx)
 	if err != nil {
@@ -151,7 +150,7 @@ func Enrol(ctx context.Context, j Joining, code, version string) (host string, e
 	return got.Host, j.Accept(got)
 }
 
-// trade has a service enrol somebody.
+// trade has a service enrol the host.
 func trade(ctx context.Context, service string, authority []byte, ask wire.Enrol) (got wire.Enrolled, err error) {
 	c, err := client.NewAgent(service, authority, nil)
 	if err != nil {
@@ -174,8 +173,8 @@ func newKey() (key, request []byte, err error) {
 	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), request, err
 }
 
-// Renew gets a certificate for a new key in place of the one that there is, which counts on until it ends:
-// whatever is lost on the way, one of the two is here.
+// Renew gets a certificate for a new key to replace the present one, which stays valid until it expires: whatever is
+// lost on the way, one of the two is here.
 func (a *Agent) Renew(ctx context.Context) error {
 	a.renewal.Lock() // the service counts on one at a time
 	defer a.renewal.Unlock()
@@ -201,7 +200,8 @@ func (a *Agent) Renew(ctx context.Context) error {
 	return nil
 }
 
-// renewing is how often an agent looks whether its certificate is to be renewed: when a third of its life is over.
+// renewing is how often an agent checks whether its certificate is to be renewed, which is when a third of its life
+// is over.
 const renewing = time.Hour
 
 // keepCertificate renews the certificate in good time, until the context ends.
@@ -247,7 +247,7 @@ func alreadyEnrolled(folder string) error {
 		pathname.Escape(filepath.ToSlash(filepath.Join(folder, SettingsFile))))
 }
 
-// ErrNotEnrolled says that a folder is of no agent.
+// ErrNotEnrolled says that a folder holds no agent.
 var ErrNotEnrolled = errors.New("this agent is not enrolled")
 
 // Load reads an agent's settings.
@@ -299,18 +299,18 @@ type Agent struct {
 	renewal  sync.Mutex
 }
 
-// A host is what an agent works for: the system that it runs on, or a file server near it. How it looks at that, and
-// changes it, depends on what permissions are there.
+// A host is what an agent works for: the system that it runs on, or a file server near it. How it reads and changes
+// permissions depends on the kind.
 type host interface {
-	// snapshot answers work with all that is below some roots.
+	// snapshot carries out work: a snapshot of all that is below some roots.
 	snapshot(ctx context.Context, w *wire.Work, roots []string, done *atomic.Int64) error
 	// answer answers a question about a path that may be shown.
 	answer(ctx context.Context, q wire.Question) (wire.Reply, error)
 	// fileSystem is how a run gets at its paths, until hangUp.
 	fileSystem(ctx context.Context) (r change.FileSystem, hangUp func(), err error)
-	// unwatchable says why nothing can be heard of changes; "" where it can.
+	// unwatchable says why changes cannot be watched; "" if they can.
 	unwatchable() string
-	// watch follows what changes, until the context ends.
+	// watch follows changes until the context ends.
 	watch(ctx context.Context, list []wire.WatchedPlace)
 	// spelled returns a path as the host's roots spell it, where another spelling is the same to the host.
 	spelled(path string) string
@@ -372,7 +372,7 @@ func (a *Agent) Run(ctx context.Context) error {
 	ctx, cancel := context.WithCancelCause(ctx)
 	var wg sync.WaitGroup
 
-	// Where one of them ends, the others have no reason to go on.
+	// When one of them ends, the others have no reason to go on.
 	wg.Go(func() { cancel(a.listen(ctx)) })
 	wg.Go(func() { cancel(a.watch(ctx)) })
 	wg.Go(func() { cancel(a.keepCertificate(ctx)) })
@@ -410,8 +410,8 @@ func (a *Agent) Run(ctx context.Context) error {
 // started is when this program did.
 var started = time.Now()
 
-// hello says what runs here, and hears whether it can work with the service. Where it cannot it says so,
-// again and again: either may be another one soon.
+// hello tells the service what runs here, and learns whether the two can work together. If they cannot, it tries
+// again and again: either may be upgraded soon.
 func (a *Agent) hello(ctx context.Context) error {
 	name, up := system()
 	g, err := a.api.Hello(ctx, wire.Hello{
@@ -428,7 +428,7 @@ func (a *Agent) hello(ctx context.Context) error {
 	return wire.Speaks("the service", g.Version, g.Protocol, g.Oldest)
 }
 
-// call does as repeat with what asks the service for something, and notes how it fares.
+// call is repeat for requests to the service, and records how they go.
 func (a *Agent) call(ctx context.Context, what string, once func() error) error {
 	return a.repeat(ctx, what, func() error {
 		err := once()
@@ -439,8 +439,8 @@ func (a *Agent) call(ctx context.Context, what string, once func() error) error 
 	})
 }
 
-// repeat does something again and again. Where the service does not answer it waits longer and
-// longer, with jitter, up to half a minute.
+// repeat does something again and again. While the service does not answer, it waits longer and longer, with jitter,
+// up to half a minute.
 func (a *Agent) repeat(ctx context.Context, what string, once func() error) error {
 	fails := 0
 	for ctx.Err() == nil {
@@ -573,7 +573,7 @@ func (s *stored) Steps(n int) ([]plan.Step, error) {
 
 var runID = regexp.MustCompile(`^[0-9a-z]{16}$`)
 
-// runSink is where a run's chunks come from, and what it found goes to: the service, or files that are carried.
+// runSink is where a run's chunks come from, and where its results go: the service, or files that are carried.
 type runSink interface {
 	Chunk(ctx context.Context, work string, n int) ([]byte, error)
 	SendOriginals(ctx context.Context, work string, n int, chunk []byte) error
@@ -724,7 +724,7 @@ func raws(escaped []string) []string {
 	return out
 }
 
-// sendOriginals hands what was found before each change in, chunk by chunk.
+// sendOriginals sends what was found before each change, chunk by chunk.
 func sendOriginals(
 	ctx context.Context, to runSink, work string, j *change.Journal, chunks change.Chunks, left map[int]perm.Set,
 ) error {
@@ -733,8 +733,8 @@ func sendOriginals(
 	})
 }
 
-// originals hands out, chunk by chunk, what a run found and changed, as steps from that to what it left. Of steps
-// without an end, left tells how they are.
+// originals hands out, chunk by chunk, what a run found and changed, as steps from that to what it left. For steps
+// that were not finished, left returns their state.
 func originals(
 	j *change.Journal, chunks change.Chunks, left map[int]perm.Set, each func(n int, list []plan.Step) error,
 ) error {

@@ -22,10 +22,10 @@ import (
 // patience is how long an answer may take; whoever asked waits no longer.
 const patience = time.Minute
 
-// atOnce is how many questions are answered at the same time, so that a long one keeps nobody waiting.
+// atOnce is how many questions are answered at the same time, so that a long one does not block the others.
 const atOnce = 4
 
-// listen answers questions beside the work at hand, until the context ends.
+// listen answers questions while other work goes on, until the context ends.
 func (a *Agent) listen(ctx context.Context) error {
 	var wg sync.WaitGroup
 	defer wg.Wait()
@@ -59,13 +59,13 @@ func (a *Agent) reply(ctx context.Context, q wire.Question) {
 		time.Since(start).Round(time.Microsecond))
 	err = a.api.Reply(ctx, q.ID, r)
 	if s := client.Status(err); err != nil && s != http.StatusNotFound && s != http.StatusConflict {
-		// with these nobody waits any more
+		// With these nobody waits any more.
 		a.Log.Warn("answer could not be sent", "id", q.ID, "error", err)
 	}
 }
 
-// answer looks, and changes nothing. What lies outside of this host's own list of roots is not
-// shown, but for the folders that lead to what is.
+// answer looks, and changes nothing. What lies outside of this host's own list of roots is not shown, except the
+// folders that lead to them.
 func (a *Agent) answer(ctx context.Context, q wire.Question) (r wire.Reply, err error) {
 	if q.Kind == wire.AskFiles {
 		return a.files(ctx, q)
@@ -81,7 +81,7 @@ func (a *Agent) answer(ctx context.Context, q wire.Question) (r wire.Reply, err 
 	return a.host.answer(ctx, q)
 }
 
-// files says which files lie at the paths of some steps, so that a plan can speak of those and of no others.
+// files says which files lie at the paths of some steps, so that a plan can mean those and no others.
 func (a *Agent) files(ctx context.Context, q wire.Question) (r wire.Reply, err error) {
 	steps, err := plan.DecodeChunk(q.Steps)
 	if err != nil {
@@ -122,9 +122,9 @@ func (a *Agent) files(ctx context.Context, q wire.Question) (r wire.Reply, err e
 	return r, nil
 }
 
-// within returns those of a plan's roots that lie in this host's own, and these behind them: the first one that holds a
-// path is where a run would open it. A file system of its own may be mounted at a root, and below it none is entered.
-// Each will be opened: of more than a baseline may have the rest is passed over.
+// within returns those of a plan's roots that lie in this host's own, followed by the host's own: the first one that
+// holds a path is where a run would open it. A root may be a mount of its own, and below a root no other mount is
+// entered. Each of them will be opened, so that those beyond the number that a baseline may have are ignored.
 func (a *Agent) within(roots []pathname.Path) (out []string) {
 	for _, r := range roots[:min(len(roots), baseline.MaxRoots)] {
 		if p := string(r); pathname.Check(p) == nil && a.shows(p) && !slices.Contains(out, p) {
@@ -134,10 +134,10 @@ func (a *Agent) within(roots []pathname.Path) (out []string) {
 	return append(out, a.roots...)
 }
 
-// notShown is all that is said of what lies outside of this host's own list of roots, whatever is there.
+// notShown is all that is said of anything outside of this host's own list of roots, whatever is there.
 const notShown = "this host's own list of roots does not hold it"
 
-// tell names a directory in a reply, and holds it where whoever asks does not know it.
+// tell names a directory in a reply, and adds its content if whoever asks does not know it.
 func tell(r *wire.Reply, q wire.Question, dir *perm.Directory) (err error) {
 	if r.Hash, err = dir.Hash(); err == nil && r.Hash != q.Known {
 		r.Directory = dir

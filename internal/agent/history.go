@@ -16,8 +16,8 @@ import (
 
 func (a *Agent) historyFile() string { return filepath.Join(a.Folder, "history.json") }
 
-// compareHistory keeps the newest end of the service's history that this host was shown, and shows it to the
-// service: what the service, or who writes to its database, makes of the history later has to fit it.
+// compareHistory stores the newest end of the service's history that this host was shown, and shows it to the
+// service: whatever the service, or somebody who writes to its database, later makes of the history has to fit it.
 func (a *Agent) compareHistory(ctx context.Context) error {
 	if len(a.orderKey()) != ed25519.PublicKeySize {
 		return nil // this host takes no orders, and knows no key
@@ -54,7 +54,7 @@ func (a *Agent) compareHistory(ctx context.Context) error {
 	return atomicfile.Write(a.historyFile(), b)
 }
 
-// seenHistory returns the end that was kept; that of an empty history where none was.
+// seenHistory returns the end that was stored; that of an empty history if there is none.
 func (a *Agent) seenHistory() (h chain.Head, err error) {
 	b, err := os.ReadFile(a.historyFile())
 	if errors.Is(err, fs.ErrNotExist) {

@@ -19,14 +19,14 @@ import (
 
 const (
 	trustEvery = time.Hour // how often an agent compares what it knows of its service, at about
-	// The time within which it does when the service is there again, so that not all hosts do at once
+	// The time within which agents do so when the service comes back, so that not all of them do at once.
 	trustSoon      = 10 * time.Second
 	maxAuthorities = 4
 	maxAuthority   = 64 << 10 // of all of them in PEM form, in bytes: it is kept
 )
 
-// keepTrust has this host know its service by the keys that count, and compares what it was shown of the
-// history, until the context ends.
+// keepTrust keeps up with the keys of the service, and compares the history with what this host was shown of it,
+// until the context ends.
 func (a *Agent) keepTrust(ctx context.Context) error {
 	return a.repeat(ctx, "keys and history", func() error {
 		if err := a.askKeys(ctx); err != nil {
@@ -50,7 +50,7 @@ func (a *Agent) keepTrust(ctx context.Context) error {
 	})
 }
 
-// greet has what is known of the service compared soon: it was not there for a while, and may have other keys.
+// greet has keys and history checked soon: the service was away for a while, and may have other keys.
 func (a *Agent) greet() {
 	select {
 	case a.greeted <- struct{}{}:
@@ -58,8 +58,8 @@ func (a *Agent) greet() {
 	}
 }
 
-// askKeys asks by which keys to know the service, believes what it may say of them, and has the certificate
-// signed by the newest authority.
+// askKeys asks which keys the service has, believes of the answer what it may, and has the certificate signed by the
+// newest authority.
 func (a *Agent) askKeys(ctx context.Context) error {
 	got, err := a.api.Keys(ctx, a.knownKeys())
 	if err != nil || len(got.Authorities) == 0 { // an older service
@@ -96,9 +96,9 @@ func (a *Agent) askKeys(ctx context.Context) error {
 	return err
 }
 
-// believe keeps which authorities count, as who has their certificate says, or keeps those that are known
-// where none are given; and the key that signs orders, as far as the one that is known leads there. It says
-// whether anything is new.
+// believe stores which authorities count, as told by a holder of their certificate, or keeps the known ones if none
+// are told; and the key that signs orders, if a chain of handovers leads to it from the known one. It reports whether
+// anything is new.
 func (a *Agent) believe(authorities []byte, line []succession.Handover) (news bool, err error) {
 	a.keys.Lock()
 	defer a.keys.Unlock()
@@ -147,7 +147,7 @@ func (a *Agent) knownKeys() wire.KnownKeys {
 	return wire.KnownKeys{Authorities: fingerprints(a.Authority), OrderKey: a.OrderKey}
 }
 
-// amend changes the settings that are kept, as they are kept now: who may be tried as is said while an agent runs.
+// amend changes the stored settings as they are at that moment: who may be probed can be changed while an agent runs.
 func (a *Agent) amend(change func(*Settings)) error {
 	a.settings.Lock()
 	defer a.settings.Unlock()
@@ -159,7 +159,7 @@ func (a *Agent) amend(change func(*Settings)) error {
 	return now.save(a.Folder)
 }
 
-// readAuthorities reads the certificates of authorities, the newest of which is first.
+// readAuthorities reads the certificates of authorities, the newest first.
 func readAuthorities(text []byte) (list []*x509.Certificate, err error) {
 	if len(text) > maxAuthority {
 		return nil, fmt.Errorf("authorities of more than %d bytes", maxAuthority)
@@ -186,7 +186,7 @@ func readAuthorities(text []byte) (list []*x509.Certificate, err error) {
 	return list, nil
 }
 
-// fingerprints are the SHA-256 of certificates in PEM form.
+// fingerprints returns the SHA-256 of certificates in PEM form.
 func fingerprints(text []byte) (list []string) {
 	for block, rest := pem.Decode(text); block != nil && len(list) < maxAuthorities; block, rest = pem.Decode(rest) {
 		sum := sha256.Sum256(block.Bytes)

@@ -11,7 +11,7 @@ import (
 	"idletally/internal/private"
 )
 
-// system names the system that the agent runs on, and tells for how long it has.
+// system returns the name of the system that the agent runs on, and its uptime.
 func system() (name string, up time.Duration) {
 	var u unix.Utsname
 	if unix.Uname(&u) == nil {
@@ -25,8 +25,7 @@ func system() (name string, up time.Duration) {
 	return name, up
 }
 
-// lock keeps others from working with an agent's folder at the same time. The kernel lets it go however
-// this process ends.
+// lock keeps other processes from working with an agent's folder. The kernel releases it however this process ends.
 func lock(folder string) (free func(), err error) {
 	f, err := private.Open(filepath.Join(folder, "lock"), os.O_RDWR|os.O_CREATE|unix.O_NOFOLLOW)
 	if err != nil {

@@ -22,18 +22,18 @@ import (
 	"idletally/internal/wire"
 )
 
-// A host without any network is joined, and told what to do, by files that somebody carries.
+// A host without any network is enrolled, and given orders, by files that somebody carries.
 
 const joiningFile = "joining.json"
 
-// joining is what waits in the agent's folder for the admission.
+// joining is what is kept in the agent's folder until the admission comes.
 type joining struct {
 	Roots []string `json:"roots"` // escaped
 	Key   []byte   `json:"key"`
 }
 
-// RequestFile begins to join a service: the key stays in the agent's folder, what is written out goes to the
-// service, whose admin is to be told its fingerprint by another way.
+// RequestFile begins to join a service: the key stays in the agent's folder; the request that is written goes to the
+// service, whose admin has to be told its fingerprint by another way.
 func RequestFile(ctx context.Context, j Joining, version string, out io.Writer) (fingerprint string, err error) {
 	request, err := j.Request(ctx)
 	if err != nil {
@@ -65,8 +65,8 @@ func ReadAdmission(in io.Reader) (got archive.Admission, err error) {
 	return got, nil
 }
 
-// JoinByFile takes an admission whose fingerprint somebody has compared. Who signs a host's orders is settled
-// once: another one's admission is refused.
+// JoinByFile accepts an admission whose fingerprint somebody has compared. The signer of a host's orders is settled
+// once: an admission by another one is refused.
 func JoinByFile(folder string, got archive.Admission) (host string, err error) {
 	free, err := lock(folder)
 	if err != nil {
@@ -112,7 +112,7 @@ func JoinByFile(folder string, got archive.Admission) (host string, err error) {
 	return got.Host, os.Remove(at)
 }
 
-// carried is what a run needs whose order was carried here.
+// offline serves a run whose order was carried here.
 type offline struct {
 	order  *archive.Order
 	report *archive.Report
@@ -131,8 +131,8 @@ func (c *offline) RunDone(_ context.Context, _ string, d wire.RunDone) error {
 	return c.report.End(d, c.key)
 }
 
-// Carry carries out an order that was carried here, and writes the report that is to be carried back. What
-// was broken off goes on where it was, by the same order.
+// Carry carries out an order that was brought here, and writes the report that is to be taken back. An interrupted
+// run is resumed by the same order.
 func (a *Agent) Carry(
 	ctx context.Context, in io.Reader, out io.Writer, progress func(done, total int),
 ) (wire.RunDone, error) {
@@ -153,7 +153,7 @@ func (a *Agent) Carry(
 		return wire.RunDone{}, errors.New("the agent's key signs nothing")
 	}
 
-	// The order proves itself when it is carried out; here it only says whose report this is.
+	// The order is verified when it is carried out; here it only says whose report this is.
 	var head plan.Order
 	if err := json.Unmarshal(order.Work.Order, &head); err != nil {
 		return wire.RunDone{}, fmt.Errorf("%w: %w", archive.ErrNoOrder, err)

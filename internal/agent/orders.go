@@ -13,15 +13,15 @@ import (
 	"idletally/internal/core/untrusted"
 )
 
-// An order counts once. What tells that a run was begun is its journal; but journals are put away, and a
-// folder of runs can be lost. So which orders were taken is noted beside it, for as long as an order is good.
+// An order counts once. A run's journal shows that it was begun; but journals are removed in time, and a folder of
+// runs can be lost. So the orders that were taken are recorded beside it, for as long as they are valid.
 
 const ordersFile = "orders.json"
 
-// maxOrders is far more than a host is given before the first of them run out.
+// maxOrders is far more than a host is given before the first of them expire.
 const maxOrders = 100_000
 
-// taken returns the runs whose orders were taken, with when these run out.
+// taken returns the runs whose orders were taken, with when the orders expire.
 func (a *Agent) taken() (map[string]time.Time, error) {
 	out := map[string]time.Time{}
 	b, err := os.ReadFile(filepath.Join(a.Folder, ordersFile))
@@ -37,7 +37,7 @@ func (a *Agent) taken() (map[string]time.Time, error) {
 	return out, nil
 }
 
-// refuseTaken refuses an order that was taken before, if of its run nothing is in the folder any more.
+// refuseTaken refuses an order that was taken before if nothing of its run is in the folder any more.
 func (a *Agent) refuseTaken(o plan.Order, folder string) error {
 	taken, err := a.taken()
 	if err != nil {
@@ -54,7 +54,7 @@ func (a *Agent) refuseTaken(o plan.Order, folder string) error {
 	return nil
 }
 
-// takeOrder notes an order, before anything is changed by it.
+// takeOrder records an order, before it changes anything.
 func (a *Agent) takeOrder(o plan.Order) error {
 	taken, err := a.taken()
 	if err != nil {

@@ -134,8 +134,8 @@ func Try(ctx context.Context, f access.Found, s access.Subject) ([]access.Try, e
 	}
 
 	if len(ask.Groups) == 0 {
-		// A number that no account has is in no group; the kernel knows no process without one,
-		// and this one is nobody's.
+		// A number without an account is in no group; but the kernel knows no process without a group, and this one
+		// is nobody's.
 		ask.Groups = []uint32{nobodysGroup}
 	}
 

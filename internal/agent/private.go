@@ -7,8 +7,8 @@ import (
 	"idletally/internal/private"
 )
 
-// alone reports whether an agent's folder, and the keys in it, are nobody else's: who can write there decides
-// what the host is told to do, and who can read there can be the host.
+// alone checks that an agent's folder, and the keys in it, are nobody else's: whoever can write there decides what
+// the host is told to do, and whoever can read there can pose as the host.
 func alone(folder string) error {
 	for _, x := range []struct {
 		name   string
@@ -21,7 +21,7 @@ func alone(folder string) error {
 	return nil
 }
 
-// prepare makes an agent's folder, and looks whether it is nobody else's: somebody may have made it a moment before.
+// prepare makes an agent's folder, and checks that it is nobody else's: somebody may have made it a moment before.
 func prepare(folder string) error {
 	if err := private.MkdirAll(folder); err != nil {
 		return fmt.Errorf("agent's folder: %w", err)

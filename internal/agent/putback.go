@@ -26,7 +26,7 @@ const keepRuns = 90 * 24 * time.Hour
 
 const stowedFile = "stored"
 
-// stow notes that the service has all of a run, and lets go what has been so for long enough.
+// stow records that the service has all of a run, and removes runs for which that has been so for long enough.
 func stow(runs, run string) error {
 	if err := private.WriteFile(filepath.Join(runs, run, stowedFile), nil); err != nil {
 		return fmt.Errorf("note that a run is stored: %w", err)
@@ -49,7 +49,7 @@ func stow(runs, run string) error {
 	return nil
 }
 
-// A LocalRun is a run as this host's own journal tells of it.
+// A LocalRun is a run as this host's own journal describes it.
 type LocalRun struct {
 	change.Head
 	Begun  time.Time `json:"begun"`
@@ -60,7 +60,8 @@ type LocalRun struct {
 	Stored bool      `json:"stored"` // the service has it
 }
 
-// LocalRuns lists the runs whose journals are on this host, the latest first. What cannot be read is told.
+// LocalRuns lists the runs whose journals are on this host, the latest first. Journals that cannot be read are listed
+// as such.
 func LocalRuns(folder string) (out []LocalRun, faults []error) {
 	runs := filepath.Join(folder, "runs")
 	list, err := os.ReadDir(runs)
@@ -130,14 +131,14 @@ func (l local) Steps(n int) ([]plan.Step, error) {
 	return plan.DecodeChunk(b)
 }
 
-// A Back is what putting back a run came to.
+// A Back is the outcome of putting back a run.
 type Back struct {
 	Run     string        `json:"run"` // its own journal's
 	Steps   int           `json:"steps"`
 	Done    int           `json:"done"`
 	Results []plan.Result `json:"results"` // of the others
 	Paths   []string      `json:"paths"`   // of those, in their order
-	// paths whose originals cannot be read, so that they stay as they are
+	// Paths whose originals cannot be read, and that therefore stay as they are.
 	Lost   []string `json:"lost,omitempty"`
 	Damage string   `json:"damage,omitempty"` // what of the run's journal cannot be read
 }
@@ -145,9 +146,9 @@ type Back struct {
 // Whole reports whether everything that was wanted is as it was.
 func (b Back) Whole() bool { return len(b.Results) == 0 && len(b.Lost) == 0 && b.Damage == "" }
 
-// PutBack puts back what a run changed on this host, as far as paths are wanted, from the host's own journal
-// and without any service. It is careful as any run: what is no longer as the run left it is skipped, and
-// what it finds goes into a journal of its own.
+// PutBack puts back what a run changed on this host, for the paths that are wanted, from the host's own journal and
+// without any service. It is as careful as any run: what is no longer as the run left it is skipped, and what it
+// finds goes into a journal of its own.
 func PutBack(
 	ctx context.Context, folder, run string, wanted func(path string) bool, progress func(done, total int),
 ) (out Back, err error) {

@@ -19,9 +19,9 @@ import (
 	"idletally/internal/wire"
 )
 
-// A Remote is a host that is reached over SSH. Its agent runs there while somebody is signed in, and its
-// calls come to the service through the command's input and output: the host needs no way of its own, and no
-// port there or here is open.
+// A Remote is a host that is reached over SSH. Its agent runs there while somebody is signed in, and its calls reach
+// the service through the command's input and output: the host needs no route of its own, and no port is open there
+// or here.
 type Remote struct {
 	ssh.Access
 	Folder  string `json:"folder"`            // the agent's own, there
@@ -59,7 +59,7 @@ func (r *Remote) unseal(folder string) (err error) {
 	return err
 }
 
-// start starts the agent there, after seeing to it that its program is.
+// start starts the agent there, after making sure that its program is there.
 func (r *Remote) start(h *ssh.Host, log *slog.Logger, args ...string) (*ssh.Running, error) {
 	says := func(line string) { log.Info("remote", "says", pathname.Escape(line)) }
 	args = append([]string{"agent", "stdio", "--folder", r.Folder}, args...)
@@ -155,7 +155,7 @@ func (j Joining) through(ctx context.Context, run *ssh.Running, code string) (go
 		return got, err
 	}
 
-	// asked sends something, and gives the host's answer.
+	// asked sends something, and returns the host's answer.
 	asked := func(message any) (a remoteAnswer, err error) {
 		if err := errors.Join(line.Send(message), line.Receive(&a)); err != nil {
 			return a, err

@@ -13,13 +13,12 @@ import (
 	"idletally/internal/private"
 )
 
-// Passwords of a file server are sealed in the agent's folder: AES-256-GCM, by a key that lies in a file of
-// its own, which may lie elsewhere, such as where systemd puts credentials. A copy of the folder without the
-// key opens nothing.
+// Passwords of a file server are sealed in the agent's folder: AES-256-GCM, by a key in a file of its own, which may
+// lie elsewhere, such as where systemd puts credentials. A copy of the folder without the key reveals nothing.
 
 const keyFile = "seal.key"
 
-// SealKey names the environment variable that says where the key lies; otherwise it is in the agent's folder.
+// SealKey is the environment variable that names the file of the key; without it the key is in the agent's folder.
 const SealKey = "IDLETALLY_SEAL_KEY"
 
 func keyPath(folder string) string {
@@ -29,7 +28,7 @@ func keyPath(folder string) string {
 	return filepath.Join(folder, keyFile)
 }
 
-// sealKey reads the key; where there is none yet it is made, if that is wanted.
+// sealKey reads the key; if there is none yet and one is wanted, it is made.
 func sealKey(folder string, create bool) (cipher.AEAD, error) {
 	at := keyPath(folder)
 	key, err := os.ReadFile(at)
@@ -55,7 +54,7 @@ func sealKey(folder string, create bool) (cipher.AEAD, error) {
 	return cipher.NewGCM(block)
 }
 
-// seal closes a secret. What it is for is part of the seal, so that none can be taken for another.
+// seal encrypts a secret. Its purpose is part of the seal, so that no secret can be taken for another.
 func seal(folder, what, secret string) ([]byte, error) {
 	a, err := sealKey(folder, true)
 	if err != nil {
@@ -82,7 +81,7 @@ func unseal(folder, what string, sealed []byte) (string, error) {
 	return string(b), nil
 }
 
-// seal closes the server's own password and its directory's.
+// seal encrypts the password of the server and that of its directory.
 func (f *FileServer) seal(folder string) (err error) {
 	if f.Sealed, err = seal(folder, f.secret(f.User), f.Password); err == nil && f.LDAP != nil {
 		f.LDAP.Sealed, err = seal(folder, f.directorySecret(), f.LDAP.Password)
@@ -98,8 +97,8 @@ func (f *FileServer) unseal(folder string) (err error) {
 	return err
 }
 
-// Prober lets the agent try as an account of its file server, by that account's own password; without one it
-// is let no more.
+// Prober lets the agent try as an account of its file server, with that account's own password; without one it may
+// not.
 func Prober(ctx context.Context, folder, account, password string) error {
 	s, err := Load(folder)
 	if err != nil {
@@ -138,7 +137,7 @@ func (f *FileServer) secret(account string) string { return account + " at " + f
 
 func (f *FileServer) directorySecret() string { return f.LDAP.User + " at " + f.LDAP.URL }
 
-// as is the same server, for somebody else, whom no privilege helps.
+// as returns the same server for another account, without privileges.
 func (f *FileServer) as(account, password string) *FileServer {
 	return &FileServer{
 		Address:  f.Address,

@@ -17,7 +17,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// allowed takes the roots that this host's own list does not hold out.
+// allowed removes the roots that this host's own list does not hold.
 func (a *Agent) allowed(roots []string) (in []string, denied []wire.Denied, err error) {
 	for _, r := range roots {
 		raw, err := pathname.Unescape(r)
@@ -45,7 +45,7 @@ func (a *Agent) snapshot(ctx context.Context, w *wire.Work, done *atomic.Int64) 
 	return a.host.snapshot(ctx, w, roots, done)
 }
 
-// cannot tells why there is no snapshot.
+// cannot reports to the service why there is no snapshot.
 func (a *Agent) cannot(ctx context.Context, w *wire.Work, why error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
@@ -58,11 +58,11 @@ const (
 	packSize  = 4 << 20
 )
 
-// errLacks says that the service lacks nodes which this scan did not make, since their folders are as before.
+// errLacks says that the service lacks nodes which this scan did not make, because their folders have not changed.
 var errLacks = errors.New("the service lacks folders that have not changed")
 
-// send returns the service the nodes that it lacks, children before parents. One that it has stands for
-// everything below: where it has the forest, nothing is to be sent.
+// send sends the service the nodes that it lacks, children before parents. If the service has a node, it has
+// everything below: with the forest, it has all.
 func (a *Agent) send(ctx context.Context, spool *spool.Spool, forest tree.Hash) (int, error) {
 	if missing, err := a.api.Missing(ctx, []tree.Hash{forest}); err != nil || !missing[0] {
 		return 0, err

@@ -34,7 +34,7 @@ type FileServer struct {
 	Plain    bool          `json:"plain,omitempty"` // content may go unencrypted
 	Old      bool          `json:"old,omitempty"`   // SMB 3.0 will do
 	Kerberos *smb.Kerberos `json:"kerberos,omitempty"`
-	// who is in which group, where the file server's domain has a directory
+	// Who is in which group, if the file server's domain has a directory.
 	LDAP     *ldap.Directory   `json:"ldap,omitempty"`
 	Password string            `json:"-"`
 	Sealed   []byte            `json:"sealed"`            // the password
@@ -61,7 +61,7 @@ func (f *FileServer) dial(ctx context.Context) (fileserver.Server, error) {
 	return s, nil
 }
 
-// offers reports whether a server has the shares of some roots. Shares whose names end in $ it does not list.
+// offers checks whether a server has the shares of some roots. Servers do not list shares whose names end in $.
 func offers(ctx context.Context, s fileserver.Server, roots []string) error {
 	shares, err := s.Shares(ctx)
 	if err != nil {
@@ -118,8 +118,8 @@ func (h *descriptors) unwatchable() string {
 	return "file servers are not watched: take snapshots"
 }
 
-// spelled takes the names of the roots for what people mean by other letter case: a server's shares are found by either
-// (MS-SRVS 3.1.1.2), and on a system of its own all names are. What lies below is as it was asked for.
+// spelled changes the names of the roots to the spelling that is meant if their letter case differs: a server finds
+// shares by either (MS-SRVS 3.1.1.2), and on Windows all names. The rest stays as it was asked for.
 func (h *descriptors) spelled(path string) string {
 	for _, root := range h.a.roots {
 		own, asked := strings.Split(root, "/"), strings.Split(path, "/")
@@ -199,8 +199,8 @@ func (h *descriptors) snapshot(ctx context.Context, w *wire.Work, roots []string
 	return a.api.SnapshotDone(ctx, w.ID, d)
 }
 
-// directory names who there is on a server: its own accounts and groups, the well-known ones, and whoever else what was
-// found speaks of. Whom the server does not know has no name.
+// directory returns who there is on a server: its own accounts and groups, the well-known ones, and whoever else is
+// mentioned by what was found. Those whom the server does not know have no name.
 func (h *descriptors) directory(ctx context.Context, s fileserver.Server, met []ntsd.SID) (*perm.Directory, error) {
 	d := &perm.Directory{}
 	known := map[ntsd.SID]bool{}
@@ -228,7 +228,7 @@ func (h *descriptors) directory(ctx context.Context, s fileserver.Server, met []
 		return nil, err
 	}
 
-	// the server's own accounts: those of a domain have other names in the system below it
+	// The server's own accounts: those of a domain have other names in the system below it.
 	below := map[string]ntsd.SID{}
 	for _, x := range own {
 		if !x.Group {
@@ -311,9 +311,9 @@ func (h *descriptors) directory(ctx context.Context, s fileserver.Server, met []
 	return d.Index(), nil
 }
 
-// mark finds out whether the server lets the agent's own account do what the lists at the end of a way do
-// not, as Samba does for those that its settings name: nobody else can be told. What no list gives is asked
-// for, and let go.
+// mark finds out whether the server allows the agent's own account what the lists at the end of a way do not, as
+// Samba does for accounts in its settings: of nobody else can that be known. It asks for what no list grants, and
+// closes it again.
 func (h *descriptors) mark(ctx context.Context, s fileserver.Server, way access.Way, dir *perm.Directory) error {
 	if h.a.Server == nil || len(way) < 2 {
 		return nil
@@ -363,7 +363,7 @@ func (h *descriptors) mark(ctx context.Context, s fileserver.Server, way access.
 	return got.Close()
 }
 
-// theServer is what all shares lie in: it lets everybody through.
+// theServer is what all shares lie in: everybody can traverse it.
 func theServer() (access.Place, error) {
 	top, err := nt.SetOf(ntsd.Descriptor{Open: true})
 	return access.Place{Path: "/", Kind: perm.Folder, Set: top}, err
@@ -376,7 +376,8 @@ func shareWay(share fileserver.Share, path string) (way access.Way, last fileser
 		return nil, last, err
 	}
 
-	// What a share lets through not every server tells; then the list of the path counts alone, and the answer says so.
+	// Not every server tells the list of a share. Without it the list of the path counts alone, and the answer says
+	// so.
 	terms, _ := share.Terms()
 	way = access.Way{top}
 	for i := 1; i <= len(path); i++ {
@@ -407,7 +408,7 @@ func shareWay(share fileserver.Share, path string) (way access.Way, last fileser
 	return way, last, nil
 }
 
-// wayTo is shareWay, with the share opened for it alone.
+// wayTo is shareWay with the share opened for it alone.
 func wayTo(ctx context.Context, s fileserver.Server, path string) (access.Way, error) {
 	name, _, err := fileserver.Split(path)
 	if err != nil {
@@ -677,5 +678,5 @@ func (a *Agent) onShare(
 	return f, met, err
 }
 
-// maxMet bounds whose names one answer tells.
+// maxMet bounds the accounts whose names one answer tells.
 const maxMet = 5000

@@ -59,11 +59,11 @@ func (h *linuxHost) snapshot(ctx context.Context, w *wire.Work, roots []string, 
 	return nil
 }
 
-// Outcome says what a scan of some roots found, with the folders that lead to them.
+// Outcome describes what a scan of some roots found, with the folders that lead to them.
 func Outcome(roots []string, forest tree.Hash, stats scan.Stats, dir *perm.Directory) wire.SnapshotDone {
 	d := wire.SnapshotDone{Forest: forest, Directory: dir, Paths: stats.Paths, Gaps: stats.Gaps}
 	for _, r := range roots {
-		// Where a root went away meanwhile its gap says so.
+		// A root that went away meanwhile is a gap with that reason.
 		if f, err := look.Path(r); err == nil && string(f.Seen.Path) == r {
 			d.Ways = append(d.Ways, f.Way)
 		}
@@ -87,19 +87,19 @@ var errScan = errors.New("scan")
 // wholeEvery is how often everything is read, whatever the cache says.
 const wholeEvery = 24 * time.Hour
 
-// hold has nobody else use what is known of some roots meanwhile, until what it gives is called.
+// hold reserves what is known of some roots, until the returned function is called.
 func (a *Agent) hold(roots []string) (free func()) {
 	m, _ := a.held.LoadOrStore(cacheName(roots), &sync.Mutex{})
 	m.(*sync.Mutex).Lock()
 	return m.(*sync.Mutex).Unlock
 }
 
-// look scans, reading again what can have changed, and sends what the service lacks. What is known of
-// the roots is held.
+// look scans, reading again what can have changed, and sends what the service lacks. The caller has reserved what is
+// known of the roots.
 func (a *Agent) look(ctx context.Context, roots []string, whole bool, opt scan.Options) (looked, error) {
 	found, err := a.lookOnce(ctx, roots, whole, opt)
 	if errors.Is(err, errLacks) && !found.whole {
-		// The service has lost what it had when the last scan was kept, or it is another service.
+		// The service has lost what it had when the last scan was stored, or it is another service.
 		a.Log.Warn("the service lacks folders that have not changed: everything is read again", "error", err)
 		found, err = a.lookOnce(ctx, roots, true, opt)
 	}

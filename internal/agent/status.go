@@ -16,7 +16,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// A Status is how an agent fares, as it tells whoever may look into its folder.
+// A Status is how an agent is doing, as it tells whoever may look into its folder.
 type Status struct {
 	Version  string     `json:"version"`
 	Process  int        `json:"process"`
@@ -29,14 +29,14 @@ type Status struct {
 	Until    time.Time  `json:"certificate_until"`
 }
 
-// Failing is something that an agent does again and again, and that fails: of several what has failed longest.
+// A Failing is something that an agent keeps failing at: of several, what has failed longest.
 type Failing struct {
 	What  string    `json:"what"`
 	Why   string    `json:"why"` // the last time
 	Since time.Time `json:"since"`
 }
 
-// WorkNow is what an agent is at.
+// WorkNow is what an agent is working on.
 type WorkNow struct {
 	ID    string    `json:"id"`
 	Kind  string    `json:"kind"`
@@ -45,7 +45,7 @@ type WorkNow struct {
 	Total int64     `json:"total,omitempty"` // 0 where it is not known
 }
 
-// health is what of its status an agent notes as it goes.
+// health is the part of its status that an agent records as it goes.
 type health struct {
 	mu       sync.Mutex
 	answered time.Time
@@ -53,7 +53,7 @@ type health struct {
 	work     func() WorkNow     // nil where there is none
 }
 
-// note notes how a call to the service ended.
+// note records how a call to the service ended.
 func (h *health) note(what string, err error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -77,14 +77,14 @@ func (h *health) note(what string, err error) {
 	h.failing[what] = f
 }
 
-// begin notes what work is done now; nil ends it.
+// begin records what work is being done; nil ends it.
 func (h *health) begin(work func() WorkNow) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.work = work
 }
 
-// status is how the agent fares now.
+// status returns how the agent is doing now.
 func (a *Agent) status() Status {
 	a.state.mu.Lock()
 	watching := a.state.now
@@ -126,8 +126,8 @@ const (
 	statusMost = 64 << 10        // bytes of an answer
 )
 
-// inform tells its status to whoever opens the socket in the agent's folder, which nobody else enters, until
-// the context ends.
+// inform tells its status to whoever opens the socket in the agent's folder, which nobody else can enter, until the
+// context ends.
 func (a *Agent) inform(ctx context.Context) error {
 	l, err := listenIn(a.Folder)
 	if err != nil { // work goes on without
@@ -157,8 +157,8 @@ func (a *Agent) inform(ctx context.Context) error {
 	}
 }
 
-// listenIn opens a folder's socket. One that a former agent left is in the way: the folder's lock says that
-// there is no other.
+// listenIn opens a folder's socket. The socket of a former agent is removed: the folder's lock proves that no other
+// agent runs.
 func listenIn(folder string) (l net.Listener, err error) {
 	err = within(folder, func(short string) error {
 		if err := os.Remove(short); err != nil && !errors.Is(err, os.ErrNotExist) {
@@ -184,7 +184,7 @@ func listenIn(folder string) (l net.Listener, err error) {
 // ErrNotRunning says that no agent works with a folder.
 var ErrNotRunning = errors.New("no agent runs with this folder")
 
-// StatusOf asks the agent that works with a folder how it fares.
+// StatusOf asks the agent that works with a folder how it is doing.
 func StatusOf(ctx context.Context, folder string) (s Status, err error) {
 	ctx, cancel := context.WithTimeout(ctx, statusIn)
 	defer cancel()

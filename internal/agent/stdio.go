@@ -26,12 +26,12 @@ type stdio struct {
 
 func (stdio) Close() error { return errors.Join(os.Stdin.Close(), os.Stdout.Close()) }
 
-// enrolWithin is how long whoever enrols a host through its input and output may take, in all.
+// enrolWithin is how long enrolling a host through input and output may take, in all.
 var enrolWithin = 2 * time.Minute
 
-// EnrolStdio has a program that stands at this one's input and output enrol the host. The roots are said
-// here: they are the host's own decision, and the other one may only ask for what lies in them. A host that
-// is enrolled stays so, whoever comes, and nobody else works with the folder meanwhile.
+// EnrolStdio lets a program at the other end of input and output enrol the host. The roots are given here: they are
+// the host's own decision, and the other program may only ask for what lies in them. A host that is enrolled stays so
+// whoever calls, and nobody else works with the folder meanwhile.
 func EnrolStdio(ctx context.Context, folder, version string, roots []string) error {
 	ended := make(chan error, 1)
 	go func() { ended <- enrolStdio(ctx, folder, version, roots) }()
@@ -76,7 +76,7 @@ func enrolStdio(ctx context.Context, folder, version string, roots []string) err
 	return line.Send(done)
 }
 
-// begin makes the request, with the agent's folder in nobody else's hands until free.
+// begin makes the request, and locks the agent's folder until free is called.
 func (j *Joining) begin(ctx context.Context, asked []string) (request []byte, free func(), err error) {
 	if request, err = j.Request(ctx); err != nil {
 		return nil, nil, err
@@ -106,8 +106,8 @@ func (j *Joining) begin(ctx context.Context, asked []string) (request []byte, fr
 	return request, free, nil
 }
 
-// Through has the agent make its calls by way of this program's own input and output. The context that comes
-// back ends when these do.
+// Through makes the agent's calls go by way of this program's own input and output. The returned context ends when
+// these do.
 func (a *Agent) Through(ctx context.Context) (context.Context, error) {
 	signal.Ignore(syscall.SIGPIPE) // when the line breaks a run is to stop at its next step, not in the middle of one
 	line, err := carry.Far(stdio{os.Stdin, os.Stdout})

@@ -14,22 +14,21 @@ import (
 	"idletally/internal/private"
 )
 
-// remembered is what an agent of a Linux system keeps beside: here it is nothing.
+// remembered is what an agent of a Linux system keeps beside its settings: nothing here.
 type remembered struct{}
 
-// ownHost is the Windows system that the agent runs on: its volumes are what a file server's shares are.
+// ownHost is the Windows system that the agent runs on: its volumes are treated as a file server's shares.
 func ownHost(a *Agent) host {
 	return &descriptors{a: a, dial: func(context.Context) (fileserver.Server, error) { return ntfs.Open() }}
 }
 
-// system names the system that the agent runs on, and tells for how long it has.
+// system returns the name of the system that the agent runs on, and its uptime.
 func system() (name string, up time.Duration) {
 	v := windows.RtlGetVersion()
 	return fmt.Sprintf("Windows %d.%d.%d", v.MajorVersion, v.MinorVersion, v.BuildNumber), windows.DurationSinceBoot()
 }
 
-// lock keeps others from working with an agent's folder at the same time. The system lets it go however this
-// process ends.
+// lock keeps other processes from working with an agent's folder. The system releases it however this process ends.
 func lock(folder string) (free func(), err error) {
 	f, err := private.Open(filepath.Join(folder, "lock"), os.O_RDWR|os.O_CREATE)
 	if err != nil {

@@ -27,13 +27,13 @@ const (
 	missEvery = 10 * time.Minute      // how often what the kernel does not tell is looked for
 	listenTry = time.Minute
 	maxActs   = 1000
-	// A host where something changes all the time makes so many snapshots in a row, and then one each so often.
+	// A host where something changes all the time makes so many snapshots in a row, and then one at each interval.
 	burst      = 300
 	replenish  = 2 * time.Second
 	shareOfOne = 4 // a look is followed by a rest of so many times what it took
 )
 
-// follow listens, and begins anew where that is no longer possible.
+// follow listens for changes, and begins anew when listening breaks off.
 func (a *Agent) follow(ctx context.Context, list []wire.WatchedPlace) {
 	var all []*follower
 	for _, p := range list {
@@ -86,7 +86,7 @@ func (a *Agent) follow(ctx context.Context, list []wire.WatchedPlace) {
 	}
 }
 
-// patrol looks at everything now and then, where nothing can be heard.
+// patrol looks at everything at intervals where changes cannot be watched.
 func (f *follower) patrol(ctx context.Context) {
 	for ctx.Err() == nil && len(f.roots) > 0 {
 		if due := missEvery - time.Since(f.looked); due > 0 {
@@ -103,7 +103,7 @@ func (f *follower) patrol(ctx context.Context) {
 	}
 }
 
-// open listens for those applications whose roots can be listened to, and says why the others' cannot.
+// open listens for the applications whose roots can be watched, and says why the others' cannot.
 func (a *Agent) open(all []*follower) (w *watch.Watch, some []*follower, notes []string) {
 	var roots []string
 	crossing := false
@@ -147,7 +147,7 @@ func (a *Agent) open(all []*follower) (w *watch.Watch, some []*follower, notes [
 	return w, some, notes
 }
 
-// attend hands what is heard to those whom it concerns, until the watch fails or the context ends.
+// attend hands events to the followers that they concern, until the watch fails or the context ends.
 func attend(ctx context.Context, w *watch.Watch, all []*follower) error {
 	ctx, cancel := context.WithCancel(ctx)
 	var wg sync.WaitGroup
@@ -183,7 +183,7 @@ func attend(ctx context.Context, w *watch.Watch, all []*follower) error {
 	}
 }
 
-// A follower keeps what the service knows of one application's roots up to what is heard.
+// A follower keeps the service's knowledge of one application's roots up to date.
 type follower struct {
 	a     *Agent
 	place wire.WatchedPlace
@@ -285,15 +285,15 @@ func (f *follower) listens(yes bool) {
 	f.listening = yes
 }
 
-// know notes what the service has, as of a time.
+// know records what the service has, as of a time.
 func (f *follower) know(at time.Time, forest tree.Hash, accounts string) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.given, f.sure = wire.CurrentPlace{Application: f.place.Application, Forest: forest, Accounts: accounts}, at
 }
 
-// current tells until when what the service has was so: until now, where nothing was heard since. It is false
-// before the service has something.
+// current returns until when the service's snapshot was true: until now, if nothing has changed since. It is false
+// before the service has one.
 func (f *follower) current(now time.Time) (c wire.CurrentPlace, ok bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -305,7 +305,7 @@ func (f *follower) current(now time.Time) (c wire.CurrentPlace, ok bool) {
 	return c, c.Application != ""
 }
 
-// run looks where something was heard of, and now and then everywhere.
+// run looks where something changed, and at intervals everywhere.
 func (f *follower) run(ctx context.Context) {
 	miss := time.NewTimer(missEvery)
 	defer miss.Stop()
@@ -364,7 +364,7 @@ func (f *follower) run(ctx context.Context) {
 	}
 }
 
-// rest says how long to wait after one more look.
+// rest returns how long to wait after one more look.
 func (f *follower) rest() time.Duration {
 	now := time.Now()
 	f.left = min(burst, f.left+now.Sub(f.since).Seconds()/replenish.Seconds()) - 1
@@ -375,7 +375,7 @@ func (f *follower) rest() time.Duration {
 	return time.Duration(-f.left * float64(replenish))
 }
 
-// tell looks again, and gives the service a snapshot where that finds something else.
+// tell looks again, and sends the service a snapshot if anything is different.
 func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
 	start := time.Now()
 	dir, err := f.a.accounts.Read(ctx)
@@ -444,7 +444,7 @@ func (f *follower) tell(ctx context.Context, heard watch.Changes) error {
 	return nil
 }
 
-// acts words what processes did.
+// acts describes what processes did.
 func acts(doings []watch.FileEvent, dir *perm.Directory) []wire.Act {
 	out := []wire.Act{}
 	last := map[string]time.Time{} // by path: each act of one has a time of its own, by which it is kept

@@ -8,7 +8,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// watchState is how watching goes; it wakes the call that tells the service.
+// watchState is how watching is going; it wakes the call that tells the service.
 type watchState struct {
 	mu   sync.Mutex
 	now  wire.WatchState
@@ -17,14 +17,14 @@ type watchState struct {
 	current func() []wire.CurrentPlace // nil where nothing is followed
 }
 
-// follow says who knows what is still as it was told.
+// follow sets who knows what is still as it was told.
 func (s *watchState) follow(current func() []wire.CurrentPlace) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.current = current
 }
 
-// ask is what the service is told of it.
+// ask returns what the service is told of it.
 func (s *watchState) ask(known string, state wire.WatchState) wire.WatchAsk {
 	s.mu.Lock()
 	current := s.current
@@ -48,7 +48,7 @@ func (s *watchState) set(now wire.WatchState) {
 	}
 }
 
-// get returns the state, and a context that ends when it is another one.
+// get returns the state, and a context that ends when the state changes.
 func (s *watchState) get(ctx context.Context) (wire.WatchState, context.Context, context.CancelFunc) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

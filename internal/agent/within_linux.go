@@ -12,8 +12,7 @@ import (
 // refused reports whether nobody listens at a socket that is there.
 func refused(err error) bool { return errors.Is(err, unix.ECONNREFUSED) }
 
-// within returns the path of a folder's socket in a form that is short enough to be one (unix(7): 108 bytes),
-// as long as do goes on.
+// within gives do the path of a folder's socket in a form that is short enough for one (unix(7): 108 bytes).
 func within(folder string, do func(short string) error) error {
 	dir, err := os.Open(folder)
 	if err != nil {

@@ -10,7 +10,7 @@ import (
 // refused reports whether nobody listens at a socket that is there.
 func refused(err error) bool { return errors.Is(err, windows.WSAECONNREFUSED) }
 
-// within returns the path of a folder's socket, as long as do goes on.
+// within gives do the path of a folder's socket.
 func within(folder string, do func(short string) error) error {
 	return do(filepath.Join(folder, statusFile))
 }

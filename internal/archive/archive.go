@@ -22,7 +22,7 @@ import (
 
 const mark = "idletally snapshot 1\n"
 
-// Limits of a file: of its head, and of its nodes all together, in bytes, and how many different ones it may have.
+// Limits of a file: of its head, and of all its nodes together, in bytes, and of how many different ones it may have.
 const (
 	MaxHead  = 32 << 20
 	MaxNodes = 8 << 30
@@ -57,9 +57,8 @@ func Write(ctx context.Context, w io.Writer, h Head, src tree.Source) error {
 // ErrNoSnapshot says that a file is no snapshot, or a damaged one.
 var ErrNoSnapshot = errors.New("this is no sound snapshot file")
 
-// Read reads a snapshot and checks it: each node is whole and canonical, all that a node refers to
-// came before it, and the forest is the one that the head tells of. Nodes are handed out as they
-// come, after head.
+// Read reads a snapshot and checks it: each node is whole and canonical, all that a node refers to came before it,
+// and the forest is the one that the head names. Nodes are handed out as they come, after head.
 func Read(r io.Reader, head func(Head) error, node func(h tree.Hash, b []byte) error) error {
 	bad := func(format string, args ...any) error {
 		return fmt.Errorf("%w: %w", ErrNoSnapshot, fmt.Errorf(format, args...))

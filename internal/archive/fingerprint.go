@@ -9,28 +9,28 @@ import (
 	"strings"
 )
 
-// What is carried can be exchanged on its way for something else of the same kind, which nothing in it shows:
-// a host would take its orders from whoever made it. So both sides show a fingerprint of it, and people
-// compare them by another way.
+// What is carried can be replaced on its way by something else of the same kind, and nothing in it shows that: a host
+// would take its orders from whoever made it. So both sides show a fingerprint of it, and people compare them by
+// another way.
 
-// Fingerprint is of the key that a host asks with.
+// Fingerprint returns the fingerprint of the key that a host asks with.
 func (r Request) Fingerprint() string { return fingerprint("idletally request", r.Request) }
 
-// Fingerprint is of all that a host believes from then on: its name, certificate, authority, and the key that
-// signs orders.
+// Fingerprint returns the fingerprint of all that a host believes from then on: its name, certificate, authority, and
+// the key that signs orders.
 func (a Admission) Fingerprint() string {
 	return fingerprint("idletally admission", []byte(a.Host), []byte(a.Enrolment), a.Certificate, a.Authority,
 		a.OrderKey)
 }
 
-// Fingerprint is of all that a snapshot file says: of its tree, by the forest's hash, and of what else its
-// head tells, such as names and numbers of accounts, by which findings and answers go.
+// Fingerprint returns the fingerprint of all that a snapshot file says: of its tree, by the forest's hash, and of the
+// rest of its head, such as names and numbers of accounts, which findings and answers depend on.
 func (h *Head) Fingerprint() (string, error) {
 	b, err := json.Marshal(h)
 	return fingerprint("idletally snapshot", b), err
 }
 
-// Meant reports whether a snapshot file is the one of a fingerprint that somebody gave; "" is for any.
+// Meant checks whether a snapshot file has the fingerprint that somebody gave; "" accepts any.
 func (h *Head) Meant(given string) error {
 	if given == "" {
 		return nil
@@ -45,7 +45,7 @@ func (h *Head) Meant(given string) error {
 	return err
 }
 
-// fingerprint is 128 bits of a hash, in groups that can be read aloud.
+// fingerprint returns 128 bits of a hash, in groups that can be read aloud.
 func fingerprint(what string, parts ...[]byte) string {
 	sum := sha256.New()
 	sum.Write([]byte(what))

@@ -84,7 +84,7 @@ type Order struct {
 	next int
 }
 
-// OpenOrder reads an order's head. Who signed it is for its reader to see.
+// OpenOrder reads an order's head. The caller has to verify who signed it.
 func OpenOrder(r io.Reader) (*Order, error) {
 	in, err := open(r, orderMark, maxOrder)
 	if err != nil {
@@ -109,7 +109,7 @@ func OpenOrder(r io.Reader) (*Order, error) {
 	return o, nil
 }
 
-// Chunk reads on to one of the chunks; none that was passed can be had.
+// Chunk reads on to one of the chunks; those before it can no longer be read.
 func (o *Order) Chunk(n int) ([]byte, error) {
 	if n < o.next {
 		return nil, fmt.Errorf("chunk %d was read already", n)
@@ -126,10 +126,10 @@ func (o *Order) Chunk(n int) ([]byte, error) {
 	}
 }
 
-// Close lets go what reading took.
+// Close releases what reading took.
 func (o *Order) Close() { o.in.z.Close() }
 
-// ReportHead says whose a report is. The certificate is the host's own, and what proves the report.
+// ReportHead says whose a report is. The certificate is the host's own, and proves the report.
 type ReportHead struct {
 	Host        string    `json:"host"`
 	Work        string    `json:"work"`
@@ -147,7 +147,7 @@ const (
 	partSignature reportPart = 's' // ECDSA, ASN.1, over the SHA-256 of all before
 )
 
-// A Report is written as a run goes on.
+// A Report is written while a run goes on.
 type Report struct{ out *writer }
 
 // BeginReport writes a report's head.
@@ -168,7 +168,7 @@ func (r *Report) Originals(chunk []byte) error {
 	return r.out.piece(append([]byte{byte(partOriginals)}, chunk...))
 }
 
-// End adds how the run ended, and signs all of it.
+// End adds how the run ended, and signs the whole.
 func (r *Report) End(d wire.RunDone, key crypto.Signer) error {
 	b, err := json.Marshal(d)
 	if err == nil {
@@ -184,11 +184,11 @@ func (r *Report) End(d wire.RunDone, key crypto.Signer) error {
 	return errors.Join(err, r.out.z.Close())
 }
 
-// A Judge says by whose key a report is to be signed, and how many steps it can speak of.
+// A Judge says which key has to have signed a report, and how many steps the report can have.
 type Judge func(ReportHead) (key *ecdsa.PublicKey, steps int, err error)
 
-// ReadReport reads a report twice: first for its signature alone, so that nothing of it is decoded that its host did
-// not sign.
+// ReadReport reads a report twice: first for its signature alone, so that nothing is decoded that its host did not
+// sign.
 func ReadReport(r io.ReadSeeker, judge Judge, originals func(n int, chunk []byte) error) (d wire.RunDone, err error) {
 	steps := 0
 	signedBy := func(h ReportHead) (key *ecdsa.PublicKey, err error) {
@@ -215,7 +215,7 @@ func ReadReport(r io.ReadSeeker, judge Judge, originals func(n int, chunk []byte
 	})
 }
 
-// readReport hands out the parts of a report between its head and its signature, and proves the signature last.
+// readReport hands out the parts of a report between its head and its signature, and verifies the signature last.
 func readReport(
 	r io.Reader, signedBy func(ReportHead) (*ecdsa.PublicKey, error),
 	part func(kind reportPart, n int, b []byte) error,

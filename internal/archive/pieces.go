@@ -13,8 +13,8 @@ import (
 	"idletally/internal/core/untrusted"
 )
 
-// writer writes pieces, each as its length and its bytes, into a compressed stream after a line that says
-// what they are.
+// writer writes pieces, each as its length and its bytes, into a compressed stream after a line that says what they
+// are.
 type writer struct {
 	z   *zstd.Encoder
 	sum hash.Hash // of all so far
@@ -66,7 +66,7 @@ func open(r io.Reader, mark string, most int64) (*reader, error) {
 	return &reader{z, untrusted.NewPieces(z, most), sum}, nil
 }
 
-// piece reads the next one; io.EOF where there is none.
+// piece reads the next one; io.EOF if there is none.
 func (r *reader) piece(most int) ([]byte, error) {
 	b, err := r.in.Next(0, most)
 	switch {

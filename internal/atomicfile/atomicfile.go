@@ -9,18 +9,19 @@ import (
 	"idletally/internal/private"
 )
 
-// Write puts a file that is nobody else's with some content in place of what has its name: it is on stable
-// storage when Write returns, and until then what was there stays.
+// Write puts a file that is nobody else's, with some content, in place of what has its name: it is on stable storage
+// when Write returns, and until then what was there stays.
 func Write(name string, content []byte) error {
 	return put(name, whole(content), os.Rename)
 }
 
-// Stream is Write for what write writes. It can read it again, too, and what it gives an error for is not put in place.
+// Stream is Write for content that write writes. It may read the file again; if it returns an error nothing is put in
+// place.
 func Stream(name string, write func(f *os.File) error) error {
 	return put(name, write, os.Rename)
 }
 
-// Create is Write where nothing has the name. It is os.ErrExist where something has.
+// Create is Write for a name that nothing has yet. The error is os.ErrExist if something has.
 func Create(name string, content []byte) error {
 	return put(name, whole(content), func(from, to string) error {
 		if err := os.Link(from, to); err != nil {

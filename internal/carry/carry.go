@@ -23,7 +23,7 @@ import (
 	"idletally/internal/core/untrusted"
 )
 
-// greeting is the far one's first line. What a login shell says before is passed over.
+// greeting is the far one's first line. Anything a login shell prints before it is ignored.
 const greeting = "idletally carries 1\n"
 
 const (
@@ -38,7 +38,7 @@ const (
 	parting = 5 * time.Second
 )
 
-// ErrHostile says that the other end did what no program of ours does. The line is ended.
+// ErrHostile says that the other end did what no program of ours does. The line is closed.
 var ErrHostile = errors.New("the program at the other end opens connections without end")
 
 // A Line is one end.
@@ -48,7 +48,7 @@ type Line struct {
 	mux *yamux.Session
 }
 
-// ErrSilent says that the other end was not what was expected there.
+// ErrSilent says that the other end is not the program that was expected.
 var ErrSilent = errors.New("the program at the other end did not answer as expected")
 
 // Near waits for the far one.
@@ -67,7 +67,7 @@ func Near(rwc io.ReadWriteCloser) (*Line, error) {
 	return nil, ErrSilent
 }
 
-// Far says that this one is there.
+// Far tells the near one that this one is there.
 func Far(rwc io.ReadWriteCloser) (*Line, error) {
 	if _, err := io.WriteString(rwc, greeting); err != nil {
 		return nil, err
@@ -156,7 +156,7 @@ func (l *Line) Serve(ctx context.Context, dial func(context.Context) (net.Conn, 
 			return ErrHostile
 		}
 
-		// A far one that is sound never has so many, those that are being closed included.
+		// A sound far one never has so many, including those that are being closed.
 		if l.mux.NumStreams() > 2*maxStreams {
 			return ErrHostile
 		}
@@ -199,13 +199,13 @@ func join(a, b net.Conn) {
 	<-done
 }
 
-// Open has the far one's connections carried from now on.
+// Open lets the far one's connections be carried from now on.
 func (l *Line) Open() (err error) {
 	l.mux, err = yamux.Client(rest{l}, settings())
 	return err
 }
 
-// Dial is a connection to where the near one leads, whatever address is asked for.
+// Dial returns a connection to where the near one leads, whatever address is asked for.
 func (l *Line) Dial(context.Context, string, string) (net.Conn, error) { return l.mux.Open() }
 
 // Done ends when the line does.

@@ -11,7 +11,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// supposeFlags are what a question may suppose.
+// supposeFlags are the flags for what a question may suppose.
 func supposeFlags(c *cobra.Command, s *wire.Supposed, ofAccount bool) {
 	if ofAccount {
 		c.Flags().StringArrayVar(&s.Joining, "joining", nil,
@@ -114,11 +114,11 @@ func groups(c *cobra.Command, j wire.Judgement) {
 	}
 }
 
-// asked is a question's account, operation and path, those that were given.
+// asked is a question's account, operation and path, as far as they were given.
 type asked struct{ account, operation, path string }
 
-// inOrder takes the arguments of a question in their order, account, operation and path, of which the
-// operation may be left out; or in another one where they only make sense so.
+// inOrder takes the arguments of a question in order: account, operation and path, of which the operation may be left
+// out. Another order is accepted if only that one makes sense.
 func inOrder(a []string) asked {
 	isPath := func(s string) bool { return strings.HasPrefix(s, "/") || strings.HasPrefix(s, ".") }
 	isOperation := func(s string) bool { _, err := access.ParseOperation(s); return err == nil }

@@ -52,11 +52,11 @@ func workFlags(c *cobra.Command, level *string) (apply func(*agent.Agent)) {
 	}
 }
 
-// memory is from where on an agent would rather collect more often than take more, in bytes. What a scan holds of the
-// worst tree is less.
+// memory is the amount, in bytes, from which on an agent collects garbage more often rather than take more. A scan of
+// the worst tree holds less.
 const memory = 300 << 20
 
-// work has an agent work until the context ends.
+// work runs an agent until the context ends.
 func work(ctx context.Context, a *agent.Agent) error {
 	debug.SetGCPercent(400) // a scan makes much that dies young, and holds little
 	if os.Getenv("GOMEMLIMIT") == "" {
@@ -66,7 +66,7 @@ func work(ctx context.Context, a *agent.Agent) error {
 	return stopped(a.Run(ctx))
 }
 
-// stopped is how something ends that was told to.
+// stopped is the outcome of something that was told to stop.
 func stopped(err error) error {
 	if errors.Is(err, context.Canceled) {
 		return nil
@@ -118,8 +118,8 @@ func agentRun(folder *string) *cobra.Command {
 	return c
 }
 
-// forEach works for all agents whose folders are in one, until the context ends. What one of them ends with
-// does not concern the others; it is tried again after a while.
+// forEach runs the agents of all folders in one, until the context ends. One that ends does not affect the others; it
+// is started again after a while.
 func forEach(ctx context.Context, top string, log *slog.Logger, one func(folder string) error) error {
 	const look, again = 5 * time.Second, time.Minute
 	enrolled := func(folder string) bool {
@@ -161,7 +161,7 @@ func forEach(ctx context.Context, top string, log *slog.Logger, one func(folder 
 	}
 }
 
-// pause waits, or until the context ends.
+// pause waits for a duration, or until the context ends.
 func pause(ctx context.Context, d time.Duration) error {
 	select {
 	case <-ctx.Done():
@@ -170,7 +170,7 @@ func pause(ctx context.Context, d time.Duration) error {
 	return ctx.Err()
 }
 
-// handedOn are the flags of how to work that were given, for the agent of a remote host.
+// handedOn returns the given flags about how to work, for the agent of a remote host.
 func handedOn(c *cobra.Command) (flags []string) {
 	c.LocalNonPersistentFlags().VisitAll(func(f *pflag.Flag) {
 		if f.Changed && f.Name != "each" {

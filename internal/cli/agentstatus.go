@@ -13,7 +13,7 @@ import (
 	"idletally/internal/agent"
 )
 
-// hostHere is an agent's folder on this machine, and how its agent fares.
+// hostHere is an agent's folder on this machine, and how its agent is doing.
 type hostHere struct {
 	Folder  string        `json:"folder"`
 	Host    string        `json:"host"`
@@ -24,8 +24,8 @@ type hostHere struct {
 	Agent   *agent.Status `json:"agent,omitempty"`
 }
 
-// heardWithin is how long ago a service may have answered for an agent to be well: an agent that waits is
-// answered each half minute.
+// heardWithin is how long ago a service may have answered an agent that is well: an agent that waits is answered each
+// half minute.
 const heardWithin = 3 * time.Minute
 
 func agentStatus(o *options, folder *string) *cobra.Command {
@@ -148,7 +148,8 @@ func lookHere(ctx context.Context, folder string, now time.Time) (h hostHere, er
 	return h, nil
 }
 
-// judge reports whether an agent is well: heard by its service lately, and with nothing that it has long not come to.
+// judge reports whether an agent is well: in touch with its service lately, and without anything that has been
+// failing for long.
 func judge(s agent.Status, now time.Time) (well bool, says string) {
 	why := ""
 	if s.Failing != nil {

@@ -44,7 +44,8 @@ func keyFiles(data string) (map[string][]byte, error) {
 	return out, nil
 }
 
-// theDatabase is that of a service here: as it was given, or its private one, which is started where it is not running.
+// theDatabase returns the database of a service here: the given one, or its private one, which is started if it is
+// not running.
 func theDatabase(ctx context.Context, dsn, data string) (string, func(), error) {
 	if dsn != "" {
 		return dsn, func() {}, nil
@@ -60,7 +61,7 @@ func theDatabase(ctx context.Context, dsn, data string) (string, func(), error) 
 	return db.DSN, db.Stop, nil
 }
 
-// backing is where a service is that is backed up or restored, and what proves a backup.
+// backing is which service is backed up or restored, and what proves a backup.
 type backing struct {
 	data string // the service's own folder
 	dsn  string // its database; "" is the private one
@@ -110,7 +111,7 @@ folder "keys" elsewhere then.`,
 	return write
 }
 
-// write writes a backup to a file. What cannot be read again is no backup, and is not left there.
+// write writes a backup to a file. One that cannot be read again is no backup, and is not left there.
 func (x *backing) write(ctx context.Context, file string, withKeys bool) (got store.Counted, err error) {
 	files, err := keyFiles(x.data)
 	if err != nil {
@@ -212,7 +213,7 @@ Who can change the file can make anybody an admin: give the service's public key
 	return restore
 }
 
-// restore makes the service of a backup. The whole file is proved before anything is made.
+// restore makes the service of a backup. The whole file is verified before anything is made.
 func (x *backing) restore(
 	ctx context.Context, file string, keepTokens bool,
 ) (got store.Counted, revived store.Revived, err error) {
@@ -257,7 +258,7 @@ func (x *backing) restore(
 	return got, revived, putKeys(keys, files)
 }
 
-// putKeys writes key files into their folder. Certificates anybody may read, and nothing else.
+// putKeys writes key files into their folder. Everybody may read certificates, and nothing else.
 func putKeys(folder string, files map[string][]byte) error {
 	if len(files) == 0 {
 		return nil
@@ -277,8 +278,8 @@ func putKeys(folder string, files map[string][]byte) error {
 	return nil
 }
 
-// signers are the keys of which one has to have signed a backup: the one that was given, or those that sign,
-// or signed, for the service whose folder this is; nil is any.
+// signers returns the keys of which one has to have signed a backup: the one that was given, or those that sign, or
+// signed, for the service whose folder this is; nil accepts any.
 func signers(given, data string) ([]ed25519.PublicKey, error) {
 	if given != "" {
 		key, err := base64.StdEncoding.DecodeString(given)
@@ -294,14 +295,14 @@ func signers(given, data string) ([]ed25519.PublicKey, error) {
 
 	keys, err := authority.Signers(filepath.Join(data, "keys"))
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) {
-		// there is no service here, or it is not for us to read
+		// There is no service here, or we may not read it.
 		return nil, nil
 	}
 
 	return keys, err
 }
 
-// checkBackup reads a backup through; one of want, where any are given, has to have signed it.
+// checkBackup reads a backup through; one of want, if any are given, has to have signed it.
 func checkBackup(ctx context.Context, file string, want []ed25519.PublicKey) (store.Counted, error) {
 	f, err := os.Open(file)
 	if err != nil {
@@ -326,7 +327,7 @@ func checkBackup(ctx context.Context, file string, want []ed25519.PublicKey) (st
 	return got, fmt.Errorf("%s: it is signed by another key: %s", file, base64.StdEncoding.EncodeToString(got.Key))
 }
 
-// sayRevived tells what counts again.
+// sayRevived says what is valid again after a restore.
 func (o *options) sayRevived(c *cobra.Command, r store.Revived, keptTokens bool) {
 	if o.output == "json" {
 		return

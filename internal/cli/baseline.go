@@ -368,7 +368,7 @@ func (o *options) showEffect(c *cobra.Command, e wire.EditionEffect) error {
 	return nil
 }
 
-// A checkedFile is what is to be said of a file.
+// A checkedFile is what there is to say of a file.
 type checkedFile struct {
 	File string `json:"file"`
 	wire.Checked
@@ -449,7 +449,7 @@ func showChecked(o *options, c *cobra.Command, all []checkedFile, strict bool) e
 	return nil
 }
 
-// sayChecked says it as compilers do, a line each.
+// sayChecked prints it as compilers do, a line each.
 func sayChecked(c *cobra.Command, k checkedFile) {
 	for _, e := range k.Errors {
 		printf(c, "%s:%d:%d: %s", k.File, e.Line, e.Column, e.Message)

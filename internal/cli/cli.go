@@ -1,4 +1,4 @@
-// Package cli is the command line: one file per noun, and one for how answers are shown.
+// Package cli is the command line: one file for each noun, and one for how answers are shown.
 package cli
 
 import (
@@ -27,12 +27,12 @@ const (
 	exitNotSo       = 4 // looked, and it is not as it should be
 )
 
-// errNotSo ends a command that worked and has bad news, which it has shown already.
+// errNotSo ends a command that worked and has bad news, which it has already shown.
 var errNotSo = errors.New("not as it should be")
 
 type usageError struct{ error }
 
-// Main runs the command line and gives the exit code.
+// Main runs the command line and returns the exit code.
 func Main() int {
 	begin()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
@@ -60,7 +60,7 @@ func Main() int {
 	return code
 }
 
-// exitCode is what a command ends with.
+// exitCode returns what a command ends with.
 func exitCode(err error) int {
 	var usage usageError
 	var p *client.Problem
@@ -75,8 +75,7 @@ func exitCode(err error) int {
 	return exitFailed
 }
 
-// A failure is how a command that did not do what it was to tells programs so: a problem (RFC 9457), the
-// service's own where it had one.
+// A failure is how a command that failed tells programs so: a problem (RFC 9457), the service's own if it had one.
 type failure struct {
 	Type   string `json:"type"`
 	Code   string `json:"code"`
@@ -196,7 +195,7 @@ func grouped(root *cobra.Command) {
 	root.AddCommand(order...)
 }
 
-// everyCommand does something with a command and all below it.
+// everyCommand calls a function with a command and all below it.
 func everyCommand(c *cobra.Command, do func(*cobra.Command)) {
 	do(c)
 	for _, sub := range c.Commands() {
@@ -204,7 +203,7 @@ func everyCommand(c *cobra.Command, do func(*cobra.Command)) {
 	}
 }
 
-// checked has flags that are missing, or do not go together, be a wrong use as all others are.
+// checked makes missing or conflicting flags an error of usage, as all others are.
 func checked(c *cobra.Command) {
 	own := c.Args
 	c.Args = func(c *cobra.Command, a []string) error {
@@ -230,7 +229,7 @@ func commandGroup(use, short string, verbs ...*cobra.Command) *cobra.Command {
 	return c
 }
 
-// obvious has a noun take what is none of its commands for what one of them is asked, where that can be meant.
+// obvious lets a noun take the arguments of one of its commands directly, where that can be meant.
 func obvious(c, verb *cobra.Command, meant func(args []string) bool) *cobra.Command {
 	c.DisableFlagParsing = true // they are the command's
 	c.RunE = func(c *cobra.Command, a []string) error {
@@ -260,7 +259,7 @@ func obvious(c, verb *cobra.Command, meant func(args []string) bool) *cobra.Comm
 	return c
 }
 
-// unknown refuses what is no command of another one, and names what it may have been meant to be.
+// unknown refuses what is no subcommand of a command, and names what was probably meant.
 func unknown(c *cobra.Command, args []string) error {
 	if len(args) == 0 {
 		return nil
@@ -275,7 +274,7 @@ func unknown(c *cobra.Command, args []string) error {
 	}
 }
 
-// helpCommand shows the help of another command, and refuses what is none.
+// helpCommand shows the help of another command, and refuses names that are none.
 func helpCommand() *cobra.Command {
 	return &cobra.Command{Use: "help [COMMAND]", Short: "Show the help of a command",
 		RunE: func(c *cobra.Command, a []string) error {

@@ -24,8 +24,8 @@ const (
 	mostListed = 5000 // that are looked through for those
 )
 
-// names tells what can stand in one place of a command, each perhaps with a tab and a word about it. What was
-// given before it is given too.
+// names returns what can stand in one place of a command, each perhaps with a tab and a word about it, given what
+// stands before.
 type names func(ctx context.Context, api *client.Client, before []string) ([]string, error)
 
 // each makes names of a list.
@@ -45,7 +45,7 @@ func operations() (out []string) {
 	return out
 }
 
-// places says what can stand where a command's use names a thing, or for a flag of that name.
+// places says what can stand where a command's usage names a thing, or for a flag of that name.
 var places = map[string]names{
 	"APPLICATION": func(ctx context.Context, api *client.Client, _ []string) ([]string, error) {
 		all, err := api.Applications(ctx)
@@ -133,10 +133,10 @@ var choices = map[string][]string{
 	"STATE":     lifecycle.Words(lifecycle.Hosts),
 }
 
-// nounsOf are the things that NAME stands for, by the noun of a command.
+// nounsOf returns the things that NAME stands for, by the noun of a command.
 var nounsOf = map[string]string{"host": "HOST", "person": "PERSON"}
 
-// complete has a shell complete what a command takes: names from the service, and files where files are meant.
+// complete lets a shell complete a command's arguments: names from the service, and files where files are meant.
 func (o *options) complete(c *cobra.Command) {
 	noun := ""
 	if c.Parent() != nil {
@@ -184,7 +184,7 @@ func (o *options) complete(c *cobra.Command) {
 	})
 }
 
-// named returns what can stand for a word of a command's use. Where nobody knows, a shell may offer its files.
+// named returns what can stand for a word of a command's usage. Where that is unknown a shell may offer its files.
 func (o *options) named(
 	c *cobra.Command, word string, before []string, begun string,
 ) ([]string, cobra.ShellCompDirective) {
@@ -241,9 +241,9 @@ func (o *options) named(
 	return offered(out, begun), rest
 }
 
-// offered are those names that go on with what was begun and that a shell may be given: hosts and other
-// people made them up, and the shell writes what it completes into a command line. What would have to be
-// quoted there or be an option is left out, and the words about a name are one line of text.
+// offered returns those names that continue what was typed and that a shell may be given: hosts and other people made
+// them up, and the shell writes what it completes into a command line. Names that would have to be quoted, or are
+// options, are left out, and the words about a name are one line of text.
 func offered(all []string, begun string) []string {
 	var out []string
 	for _, x := range all {
@@ -260,7 +260,7 @@ func offered(all []string, begun string) []string {
 	return out
 }
 
-// accountsOf are the accounts of a host, or of a snapshot; of this machine the shell knows them itself.
+// accountsOf returns the accounts of a host, or of a snapshot; those of this machine the shell knows itself.
 func accountsOf(host, snapshot string) names {
 	return func(ctx context.Context, api *client.Client, _ []string) ([]string, error) {
 		if host == "" && snapshot == "" {
@@ -270,7 +270,7 @@ func accountsOf(host, snapshot string) names {
 	}
 }
 
-// pathsOf are what lies in the folder that is named so far, folders with a slash to go on after.
+// pathsOf returns what lies in the folder that is typed so far, folders with a slash to continue after.
 func pathsOf(host, snapshot, begun string) names {
 	return func(ctx context.Context, api *client.Client, _ []string) ([]string, error) {
 		folder := begun[:strings.LastIndexByte(begun, '/')+1]

@@ -28,7 +28,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// A sign is something that was looked at, how it is, and what to do about it.
+// A sign is something that was checked, how it is, and what to do about it.
 type sign struct {
 	Where string `json:"where"` // you, service, host, data
 	What  string `json:"what"`
@@ -63,7 +63,7 @@ func (x *examination) either(holds bool, state, do, what string, args ...any) bo
 	return x.measure(holds, state, do, what, args...)
 }
 
-// measure adds something that is told in any case, and is well or is not.
+// measure adds something that is shown in any case, and is well or not.
 func (x *examination) measure(fine bool, state, do, what string, args ...any) bool {
 	if fine {
 		state = well
@@ -126,7 +126,7 @@ changes nothing. The exit code is 1 where something is wrong.`,
 	return c
 }
 
-// you looks at the session.
+// you checks the session.
 func (o *options) you(ctx context.Context, x *examination) *client.Client {
 	x.where = "you"
 	s, err := o.load()
@@ -187,7 +187,7 @@ func (x *examination) ping(ctx context.Context, api *client.Client) bool {
 	return resp.StatusCode == http.StatusOK
 }
 
-// theService looks at what the service says of itself.
+// theService checks what the service says of itself.
 func theService(ctx context.Context, x *examination, api *client.Client) {
 	x.where = "service"
 	hosts, err := api.Hosts(ctx)
@@ -300,7 +300,7 @@ func some(names []string) string {
 	return ": " + strings.Join(names, ", ") + more
 }
 
-// thisHost looks at the agent of this machine.
+// thisHost checks the agent of this machine.
 func thisHost(ctx context.Context, x *examination, folder string) {
 	x.where = "host"
 	s, err := agent.Load(folder)
@@ -388,7 +388,7 @@ func certificateEnd(text []byte) (time.Time, error) {
 	return c.NotAfter, nil
 }
 
-// theFolder looks at the service's own folder.
+// theFolder checks the service's own folder.
 func theFolder(ctx context.Context, x *examination, data, dsn string) {
 	x.where = "data"
 	keys := filepath.Join(data, "keys")

@@ -15,7 +15,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// mark is an effect's word with its shape: it works without colour.
+// mark returns an effect's word with its shape: it works without colour.
 func mark(word string) string {
 	switch word {
 	case "opens":
@@ -294,8 +294,8 @@ each host was looked at, lately, with success, at everything. Programs use drift
 	return written
 }
 
-// byWhom is a cell that says who touched a path, as far as the kernel told. Which of several made it as it is
-// nobody knows.
+// byWhom is a cell that says who touched a path, as far as the kernel told. Which of several made it as it is cannot
+// be known.
 func byWhom(a *wire.Act) any {
 	if a == nil {
 		return nil
@@ -342,7 +342,7 @@ func plural(n int, what string) string {
 	return strconv.Itoa(n) + " " + what + "s"
 }
 
-// counted tells how many findings a group has, and how many of them nobody could look at this time.
+// counted says how many findings a group has, and how many of them could not be looked at this time.
 func counted(g wire.Group) string {
 	if g.Unread == 0 {
 		return strconv.Itoa(g.Count)
@@ -350,7 +350,7 @@ func counted(g wire.Group) string {
 	return fmt.Sprintf("%d (%d as last read)", g.Count, g.Unread)
 }
 
-// asRead tells of what was found whether it was found this time.
+// asRead says of something found whether it was found this time.
 func asRead(found string, unread bool) string {
 	if unread {
 		return found + " (as last read)"

@@ -15,7 +15,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// maxAge is how long a look counts: a flag that takes days, too.
+// maxAge is a flag for how long a look counts; it takes days, too.
 type maxAge struct{ time.Duration }
 
 func (m *maxAge) Type() string { return "DURATION" }
@@ -41,8 +41,8 @@ func (m *maxAge) Set(text string) error {
 	return nil
 }
 
-// mostHosts is how many hosts are listed where all of them are meant; beyond it those that are as declared
-// are left out, and counted.
+// mostHosts is how many hosts are listed when all are meant; of more, those that are as declared are left out, and
+// counted.
 const mostHosts = 20
 
 // showDrift shows what may be said of an application, then host by host, then what was found, equal findings

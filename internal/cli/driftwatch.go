@@ -59,7 +59,7 @@ type following struct {
 	known       map[string]string // by host
 }
 
-// agesEvery is how often hosts are asked for that may have become too old: nothing happens then.
+// agesEvery is how often hosts are checked for snapshots that have become too old, which no event announces.
 const agesEvery = time.Minute
 
 func (f *following) follow(api *client.Client, look func(context.Context) error) error {
@@ -96,7 +96,7 @@ func (f *following) follow(api *client.Client, look func(context.Context) error)
 	}
 }
 
-// tell says what of a drift was not told yet.
+// tell prints what of a drift was not printed yet.
 func (f *following) tell(d client.Drift) error {
 	w := f.c.OutOrStdout()
 	if len(d.Hosts) == 0 {

@@ -6,8 +6,8 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// Examples are what the help of each command shows, in the order of a story in which they can be run. They
-// are of the demo world; ids are such as it has.
+// Examples are what the help of each command shows, in the order of a story in which they can be run. They use the
+// demo world, with ids as it has.
 var Examples = []string{
 	`idletally login https://tally.example --authority authority.pem --name quartermaster`,
 	`idletally login https://staging.example --authority staging.pem --name quartermaster --profile staging`,
@@ -159,7 +159,7 @@ var Examples = []string{
 	`idletally logout`,
 }
 
-// exampled returns commands their examples.
+// exampled adds examples to commands.
 func exampled(root *cobra.Command) {
 	for _, line := range Examples {
 		if c, _, err := root.Find(strings.Fields(line)[1:]); err == nil && c != root {

@@ -189,7 +189,7 @@ at which it was taken; where it is the host's newest it is held against the publ
 	return take
 }
 
-// saveHere scans this machine and writes what it found. It gives how many of the roots could not be read.
+// saveHere scans this machine and writes what it found. It returns how many of the roots could not be read.
 func saveHere(
 	ctx context.Context, file string, head archive.Head, roots []string, opt scan.Options,
 ) (_ archive.Head, unread int, err error) {

@@ -21,7 +21,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// begin is what comes before all else: a child that tries as somebody else is this program once more, and nothing else.
+// begin comes before everything else: a child that tries as somebody else is this program once more, and nothing
+// else.
 func begin() { probe.Main() }
 
 // ownCommands are those that only a Linux system has: the service runs there.
@@ -29,13 +30,13 @@ func ownCommands(o *options) []*cobra.Command {
 	return []*cobra.Command{serveCommand(o), backupCommand(o), doctorCommand(o), openapiCommand()}
 }
 
-// gentleFlags let whoever runs a scan keep it out of the way of what the host is for.
+// gentleFlags let whoever runs a scan keep it from disturbing the host.
 func gentleFlags(c *cobra.Command, g *scan.Throttle) {
 	c.Flags().BoolVar(&g.Idle, "idle", false, "scan only when nobody else wants processor and disk")
 	c.Flags().IntVar(&g.AtMost, "at-most", 0, "look at so many paths a second, at the most; 0 is no limit")
 }
 
-// runFlags are those of an agent that this system alone has; what they say counts when the agent is made.
+// runFlags are the flags of an agent that this system alone has; they take effect when the agent is made.
 func runFlags(c *cobra.Command) (apply func(*agent.Agent)) {
 	gentle := &scan.Throttle{}
 	gentleFlags(c, gentle)

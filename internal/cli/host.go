@@ -253,7 +253,7 @@ func hostList(o *options) *cobra.Command {
 	return list
 }
 
-// watching reports whether what changes on a host is heard of at once.
+// watching reports whether changes on a host are noticed at once.
 func watching(w *wire.WatchState) string {
 	switch {
 	case w == nil:

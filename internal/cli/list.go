@@ -23,7 +23,7 @@ type listing struct {
 	after string
 }
 
-// listFlags let whoever runs a command say how much of its list they want; most is what they get where they do not.
+// listFlags are the flags for how much of its list a command shows; most is the default.
 func listFlags(c *cobra.Command, l *listing, most int) {
 	c.Flags().IntVar(&l.most, "most", most, "how many at the most")
 	c.Flags().BoolVar(&l.all, "all", false, "all of them, as they come")
@@ -35,8 +35,8 @@ func listFlags(c *cobra.Command, l *listing, most int) {
 // A pageReader reads a list page by page, as client.Pager does.
 type pageReader[T any] func(ctx context.Context, after string, limit int) (wire.Page[T], error)
 
-// showPages shows so much of a list as is wanted, page by page, and says what it leaves out. What is listed
-// is named for that: "snapshots".
+// showPages shows the wanted part of a list, page by page, and says what it leaves out. What is listed is named for
+// that: "snapshots".
 func showPages[T any](
 	o *options, c *cobra.Command, l listing, what string, read pageReader[T], t table, row func(*table, T),
 ) error {
@@ -72,7 +72,7 @@ func showPages[T any](
 	return nil
 }
 
-// eachOf hands out so much of a list as is wanted, where it is not shown as a table, and says what it leaves out.
+// eachOf hands out the wanted part of a list, where it is not shown as a table, and says what it leaves out.
 func eachOf[T any](c *cobra.Command, l listing, what string, read pageReader[T], each func(T)) error {
 	got, err := readPages(c.Context(), l, read, func(items []T, _ bool) error {
 		for _, x := range items {
@@ -93,7 +93,7 @@ type portion struct {
 	after string // where it goes on; "" where that was all
 }
 
-// tellRest says that a list was cut, and how to go on.
+// tellRest says that a list was cut, and how to continue.
 func (p portion) tellRest(to io.Writer, what string) {
 	of := ""
 	if p.total != nil {
@@ -102,7 +102,7 @@ func (p portion) tellRest(to io.Writer, what string) {
 	tell(to, "%d%s %s are shown: --all shows all of them, --after %s goes on.\n", p.shown, of, what, quoted(p.after))
 }
 
-// readPages reads so much of a list as is wanted, and hands it out as it comes; last says that there is no more of it.
+// readPages reads the wanted part of a list, and hands it out as it comes; last says that there is no more.
 func readPages[T any](
 	ctx context.Context, l listing, read pageReader[T], part func(items []T, last bool) error,
 ) (got portion, err error) {
@@ -152,7 +152,7 @@ func readPages[T any](
 	return got, nil
 }
 
-// cutSkip reads where to go on: after a place in the list, and then after so many items more, "PLACE~N".
+// cutSkip reads where to continue: after a place in the list, and then after so many items more, "PLACE~N".
 func cutSkip(text string) (after string, skip int) {
 	i := strings.LastIndexByte(text, '~')
 	if i < 0 {
@@ -226,7 +226,7 @@ func (s *streamed) json(first bool, items reflect.Value) error {
 	return nil
 }
 
-// end says what of the list was left out, and how long it is.
+// end says what was left out of the list, and how long the list is.
 func (s *streamed) end(next string, total *int64) error {
 	if s.o.output != "json" {
 		return s.t.footer(s.w)
@@ -294,7 +294,7 @@ func chained[T any](keys []string, of func(key string) pageReader[T]) pageReader
 	}
 }
 
-// counting has a list say with its first page how long it is.
+// counting makes a list say with its first page how long it is.
 func counting[T any](read pageReader[T], total int64) pageReader[T] {
 	return func(ctx context.Context, after string, limit int) (wire.Page[T], error) {
 		page, err := read(ctx, after, limit)

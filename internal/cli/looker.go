@@ -55,7 +55,8 @@ func (w *where) looker(o *options) (looker, error) {
 	return client.Looker{Client: c, Host: w.host, Snapshot: w.snapshot}, err
 }
 
-// typed makes a path of this machine absolute, and nothing more: a .. behind a link leads elsewhere than the text says.
+// typed makes a path of this machine absolute, and nothing more: a .. behind a link leads elsewhere than the text
+// suggests.
 func typed(path string) (string, error) {
 	if filepath.IsAbs(path) {
 		return path, nil
@@ -67,7 +68,7 @@ func typed(path string) (string, error) {
 	return strings.TrimSuffix(here, "/") + "/" + path, nil
 }
 
-// path takes a path as it was typed: escaped text; on this machine perhaps relative.
+// path reads a path as it was typed: escaped text; on this machine possibly relative.
 func (w *where) path(s string) (string, error) {
 	raw, err := pathname.Unescape(s)
 	if err != nil {

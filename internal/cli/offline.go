@@ -20,7 +20,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// Commands for hosts that nothing leads to: what goes there and comes back are files.
+// Commands for hosts without a network: files go there and come back.
 
 func agentRequest(folder *string) *cobra.Command {
 	var roots []string
@@ -102,7 +102,7 @@ host admit" has shown it and somebody has told it by another way.`,
 	return c
 }
 
-// compared reports whether somebody has compared a fingerprint with the other side: given is what they say that it is.
+// compared checks whether somebody has compared a fingerprint with the other side: given is what they say that it is.
 func compared(c *cobra.Command, what, given, is string) error {
 	if given == "" {
 		typed, err := ask(c, fmt.Sprintf("The fingerprint of %s, as it was shown on the other side: ", what))

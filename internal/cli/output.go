@@ -32,8 +32,8 @@ type options struct {
 	finish  func() (gone bool) // of the pager
 }
 
-// fromEnvironment takes what was not said by a flag: IDLETALLY_OUTPUT, IDLETALLY_CONFIG, IDLETALLY_PROFILE,
-// IDLETALLY_WIDE and IDLETALLY_NO_PAGER.
+// fromEnvironment takes from the environment what was not given by a flag: IDLETALLY_OUTPUT, IDLETALLY_CONFIG,
+// IDLETALLY_PROFILE, IDLETALLY_WIDE and IDLETALLY_NO_PAGER.
 func (o *options) fromEnvironment(c *cobra.Command) error {
 	for _, name := range []string{"output", "config", "profile", "wide", "no-pager"} {
 		key := "IDLETALLY_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_"))
@@ -55,7 +55,7 @@ func badOutput(output string) error {
 	return usageError{fmt.Errorf("--output %q is unknown: table, json or csv", output)}
 }
 
-// room is how wide a table may be; 0 is as wide as it gets.
+// room returns how wide a table may be; 0 is without a bound.
 func (o *options) room(w io.Writer) int {
 	if o.wide {
 		return 0
@@ -106,7 +106,7 @@ func quoted(s string) string {
 	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
 }
 
-// joinWords writes a list as a sentence does.
+// joinWords writes a list as in a sentence.
 func joinWords(list []string) string {
 	if len(list) < 2 {
 		return strings.Join(list, "")
@@ -114,7 +114,7 @@ func joinWords(list []string) string {
 	return strings.Join(list[:len(list)-1], ", ") + " and " + list[len(list)-1]
 }
 
-// printable keeps what other people wrote from steering the terminal.
+// printable keeps text that others wrote from controlling the terminal.
 func printable(s string) string {
 	return strings.Map(func(r rune) rune {
 		if r == '\t' {
@@ -154,7 +154,7 @@ func printf(c *cobra.Command, format string, a ...any) {
 	tell(c.OutOrStdout(), format+"\n", a...)
 }
 
-// tell writes for a person at a terminal: all that the command line says beside its tables goes through here.
+// tell writes for a person at a terminal: all that the command line says besides its tables goes through here.
 func tell(w io.Writer, format string, a ...any) {
 	_, _ = fmt.Fprint(w, printable(fmt.Sprintf(format, a...)))
 }
@@ -202,7 +202,7 @@ func (o *options) showOne(c *cobra.Command, value any, pairs ...any) error {
 	return nil
 }
 
-// readAtMost reads input that is meant to be small.
+// readAtMost reads input that should be small.
 func readAtMost(r io.Reader, most int64) ([]byte, error) {
 	b, err := io.ReadAll(io.LimitReader(r, most+1))
 	if err == nil && int64(len(b)) > most {
@@ -211,7 +211,7 @@ func readAtMost(r io.Reader, most int64) ([]byte, error) {
 	return b, err
 }
 
-// logger makes the log, with the level that it has from now on.
+// logger makes the log; its level can be changed later.
 func logger(c *cobra.Command, level string) (*slog.Logger, *slog.LevelVar, error) {
 	l := new(slog.LevelVar)
 	if err := l.UnmarshalText([]byte(level)); err != nil {
@@ -220,8 +220,8 @@ func logger(c *cobra.Command, level string) (*slog.Logger, *slog.LevelVar, error
 	return slog.New(slog.NewJSONHandler(c.ErrOrStderr(), &slog.HandlerOptions{Level: l})), l, nil
 }
 
-// create makes a file whole or not at all: it has its name only when all of it is written. What is there and
-// is no file, such as a device or a pipe, is written into; a link stays, and leads to what was made.
+// create makes a file whole or not at all: it has its name only when all of it is written. Something that exists and
+// is no regular file, such as a device or a pipe, is written into; a link stays, and leads to what was made.
 func create(name string, write func(io.Writer) error) (err error) {
 	name, plain, err := destination(name)
 	if err != nil {
@@ -239,7 +239,7 @@ func create(name string, write func(io.Writer) error) (err error) {
 	return atomicfile.Stream(name, func(f *os.File) error { return write(f) })
 }
 
-// destination says where a file of some name is to be written, and whether that is a plain one, or none yet,
+// destination returns where a file of some name is to be written, and whether that is a regular file, or none yet,
 // which can be replaced.
 func destination(name string) (at string, plain bool, err error) {
 	if name == "" {

@@ -13,8 +13,8 @@ import (
 	"golang.org/x/term"
 )
 
-// A pager hands what is longer than the terminal to a program that shows it page by page: what PAGER says, or
-// less. What is shorter is written as it is.
+// A pager passes what is longer than the terminal to a program that shows it page by page: what PAGER says, or less.
+// Anything shorter is written as it is.
 type pager struct {
 	to    *os.File
 	lines int // that the terminal has
@@ -27,14 +27,14 @@ type pager struct {
 	enough func()
 }
 
-// long are the commands whose answers may be long, and follow nothing that goes on.
+// long are the commands whose answers may be long, and that follow nothing.
 var long = []string{
 	"list", "show", "findings", "trend", "causes", "steps", "originals", "results", "changes", "holders", "below",
 	"matrix", "decide", "effect", "explain",
 	"history", "overview", "search", "doctor", "sessions", "compare", "kept", "file",
 }
 
-// page has the command's answer paged where it is for a person at a terminal; finish ends that.
+// page pages the command's answer if it is for a person at a terminal; finish ends that.
 func (o *options) page(c *cobra.Command) (finish func() (gone bool)) {
 	f, ok := c.OutOrStdout().(*os.File)
 	if !ok || o.noPager || o.output != "table" || !slices.Contains(long, c.Name()) || !term.IsTerminal(int(f.Fd())) {
@@ -70,7 +70,7 @@ func (p *pager) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
-// begin starts the program; where there is none what was held is written.
+// begin starts the program; without one, what was held back is written.
 func (p *pager) begin() {
 	program := os.Getenv("PAGER")
 	if program == "" {
@@ -103,7 +103,8 @@ func (p *pager) begin() {
 	p.held.Reset()
 }
 
-// finish shows what is held still, and waits until it was read. It tells whether whoever reads left before the end.
+// finish shows what is still held back, and waits until it was read. It reports whether the reader left before the
+// end.
 func (p *pager) finish() (gone bool) {
 	defer p.enough()
 	if p.cmd == nil {

@@ -38,7 +38,7 @@ type walker struct {
 
 var errEnough = errors.New("enough paths")
 
-// folder goes on past what is refused: silence about it would be worse.
+// folder continues past what is refused: leaving it out silently would be worse.
 func (w *walker) folder(ctx context.Context, path string) error {
 	for after := ""; ; {
 		l, err := w.List(ctx, path, w.account, after, pages)
@@ -230,7 +230,7 @@ at all.` + whereHelp,
 func (o *options) showListing(c *cobra.Command, w *walker, whole, entries bool) error {
 	t := table{head: []string{"KIND", "MODE", "OCTAL", "OWNER", "GROUP", ""}, none: "The folder is empty."}
 
-	// A snapshot keeps neither size nor time: what changes by itself is not of its concern.
+	// A snapshot keeps neither size nor time: they change by themselves.
 	timed := slices.ContainsFunc(w.paths, func(p wire.Path) bool { return p.Modified != nil })
 	switch {
 	case w.account != "":

@@ -178,8 +178,8 @@ func planSteps(o *options) *cobra.Command {
 				}
 			}
 
-			// The steps of a host come in parts of one size, but for the last: after is the number of the
-			// next, and of the steps before it.
+			// The steps of a host come in parts of one size, except the last: after is the number of the next part,
+			// and of the steps before it.
 			read := chained(hosts, func(host string) pageReader[wire.Step] {
 				return func(ctx context.Context, after string, _ int) (wire.Page[wire.Step], error) {
 					n, got := 0, 0
@@ -322,12 +322,12 @@ func showChange(c *cobra.Command, g wire.PlanGroup) {
 	printf(c, "             %s", g.Meaning)
 }
 
-// row shows what becomes of one aspect.
+// row shows how one aspect changes.
 func row(c *cobra.Command, name, before, after string) {
 	printf(c, "             %-9s %-44s → %s", name, before, after)
 }
 
-// showEntries shows which entries of a list that allows and denies go, and which come, one in each line.
+// showEntries shows which entries of an access list go, and which come, one in each line.
 func showEntries(c *cobra.Command, before, after []string) {
 	only := func(list, other []string) (out []string) {
 		for _, e := range list {

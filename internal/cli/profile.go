@@ -17,7 +17,7 @@ import (
 	"idletally/internal/private"
 )
 
-// usual is the profile of whoever names none.
+// usual is the profile that is used if none is named.
 const usual = "default"
 
 var profileName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,30}[a-z0-9])?$`)
@@ -30,7 +30,7 @@ func sessionOf(profile string) string {
 	return "session-" + profile + ".json"
 }
 
-// profileIn returns the profile that counts: that which was said, else that which is used, else the usual one.
+// profileIn returns the profile that counts: the one that was named, else the one in use, else the usual one.
 func (o *options) profileIn(dir string) (string, error) {
 	name := o.profile
 	if name == "" {

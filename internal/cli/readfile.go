@@ -41,13 +41,13 @@ func readFile(name string) (head archive.Head, nodes *spool.Spool, err error) {
 	return head, nodes, nil
 }
 
-// fingerprintFlag lets a command ask for the very file that was written elsewhere.
+// fingerprintFlag lets a command insist on exactly the file that was written elsewhere.
 func fingerprintFlag(c *cobra.Command, to *string) {
 	c.Flags().StringVar(to, "fingerprint", "",
 		"the file's, as it was shown where it was written: another file is refused")
 }
 
-// showFile tells what a snapshot file is.
+// showFile shows what a snapshot file is.
 func (o *options) showFile(c *cobra.Command, name string, head archive.Head) error {
 	is, err := head.Fingerprint()
 	if err != nil {
@@ -61,7 +61,7 @@ func (o *options) showFile(c *cobra.Command, name string, head archive.Head) err
 		num(head.Gaps), "root hash", head.Forest.String(), "fingerprint", is)
 }
 
-// fileDrift holds a snapshot file against a baseline file.
+// fileDrift compares a snapshot file with a baseline file.
 func fileDrift(o *options) *cobra.Command {
 	var strict bool
 	var age maxAge

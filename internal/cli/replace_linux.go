@@ -82,7 +82,7 @@ func keysEnd() *cobra.Command {
 	return end
 }
 
-// done has the files that root has made belong to whom their folder does, and says what is to be done next.
+// done makes the files that root has made belong to the owner of their folder, and says what to do next.
 func done(c *cobra.Command, dir string, err error) error {
 	st, e := os.Stat(dir)
 	if e != nil {

@@ -20,7 +20,7 @@ func runCommand(o *options) *cobra.Command {
 		runExport(o), runImport(o))
 }
 
-// followRun follows a run to its end, and shows what came of it.
+// followRun follows a run to its end, and shows its outcome.
 func followRun(o *options, c *cobra.Command, api *client.Client, id string) error {
 	show, shown := stepsBar("run " + id)
 	var last wire.Run
@@ -192,7 +192,7 @@ func runResults(o *options) *cobra.Command {
 	return results
 }
 
-// shownResults is how many steps that are not simply done are told with a run.
+// shownResults is how many steps that are not simply done are shown with a run.
 const shownResults = 100
 
 // stepsBar shows on a terminal how far the steps of something are.

@@ -145,14 +145,14 @@ type serving struct {
 	mail              engine.Mail
 }
 
-// forPeople is a door of its own, with a certificate that people trust anyway.
+// forPeople is a second address, with a certificate that people's systems trust anyway.
 type forPeople struct {
 	listen, certificate, key string
 	acme                     authority.ACME
 	acmeAuthority            string
 }
 
-// tls returns the settings of that door.
+// tls returns the settings of that address.
 func (p *forPeople) tls(log *slog.Logger, data string, names []string, public string) (*tls.Config, error) {
 	given := p.certificate != "" || p.key != ""
 	switch {
@@ -179,7 +179,7 @@ func (p *forPeople) tls(log *slog.Logger, data string, names []string, public st
 	return p.acme.TLS()
 }
 
-// complete reads what is named, and says what cannot be.
+// complete reads what is named, and reports what cannot be read.
 func (x *serving) complete() error {
 	if err := x.keep.Check(); err != nil {
 		return err
@@ -227,7 +227,7 @@ func (x *serving) complete() error {
 	return x.provider.Check()
 }
 
-// again does something at each SIGHUP, until what it gives is called.
+// again does something at each SIGHUP, until the returned function is called.
 func again(ctx context.Context, log *slog.Logger, do func() error) (enough func()) {
 	ctx, cancel := context.WithCancel(ctx)
 	hup := make(chan os.Signal, 1)
@@ -251,7 +251,7 @@ func again(ctx context.Context, log *slog.Logger, do func() error) (enough func(
 	return func() { signal.Stop(hup); cancel(); wg.Wait() }
 }
 
-// checkServe shows what the service would do, and says what of it cannot be.
+// checkServe shows what the service would do, and what of it cannot work.
 func (o *options) checkServe(c *cobra.Command, from map[string]string, listen, dsn string) error {
 	values := map[string]string{}
 	t := table{head: []string{"SETTING", "VALUE", "FROM"}, value: values}

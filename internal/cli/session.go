@@ -56,7 +56,7 @@ func (o *options) sessionFile() (string, error) {
 	return filepath.Join(dir, sessionOf(profile)), err
 }
 
-// The environment's own session: what a program signs in with.
+// The session from the environment: what a program signs in with.
 const (
 	envAddress   = "IDLETALLY_ADDRESS"
 	envToken     = "IDLETALLY_TOKEN"
@@ -146,7 +146,7 @@ func (o *options) call(
 	}
 }
 
-// confirm shows again who one is, by the password or a code.
+// confirm has people show again who they are, by password or code.
 func confirm(ctx context.Context, api *client.Client, ask func(string) (string, error), byCode bool) (err error) {
 	var in wire.Confirm
 	if byCode {
@@ -298,7 +298,7 @@ func trust(c *cobra.Command, u *url.URL, file, fingerprint string) ([]byte, erro
 		host += ":443"
 	}
 
-	// A certificate that the system trusts anyway needs no look at a fingerprint.
+	// A certificate that the system trusts anyway needs no comparison of fingerprints.
 	if fingerprint == "" {
 		if conn, err := tls.Dial("tcp", host, &tls.Config{MinVersion: tls.VersionTLS13}); err == nil {
 			return nil, conn.Close()

@@ -17,8 +17,8 @@ import (
 
 const maxSettings = 64 << 10
 
-// settableFlags lists a command's flags that settings may give: all but those that say where the settings are, and what
-// to do with them.
+// settableFlags lists a command's flags that settings may give: all but those that say where the settings are, and
+// what to do with them.
 func settableFlags(c *cobra.Command) (names []string) {
 	c.NonInheritedFlags().VisitAll(func(f *pflag.Flag) {
 		if !slices.Contains([]string{"help", "settings", "check"}, f.Name) {
@@ -33,7 +33,7 @@ func variable(flag string) string {
 	return "IDLETALLY_" + strings.ToUpper(strings.ReplaceAll(flag, "-", "_"))
 }
 
-// settle returns flags that were not given what the environment says, or the file; where each comes from is answered.
+// settle sets flags that were not given from the environment, or from the file, and returns where each comes from.
 func settle(c *cobra.Command, file string) (from map[string]string, err error) {
 	says, err := readSettings(file)
 	if err != nil {
@@ -80,8 +80,8 @@ func settle(c *cobra.Command, file string) (from map[string]string, err error) {
 	return from, nil
 }
 
-// readSettings reads a file of names and values. Who can write it decides what the service does, and it may
-// hold the database's password: it is refused where that is anybody.
+// readSettings reads a file of names and values. Whoever can write it decides what the service does, and it may hold
+// the database's password: it is refused if others can.
 func readSettings(file string) (map[string][]string, error) {
 	if file == "" {
 		return nil, nil

@@ -208,7 +208,7 @@ policy. On a terminal you are asked when it is needed.`,
 	return again
 }
 
-// newsCommand tells what has changed in how somebody signs in.
+// newsCommand shows what has changed in how somebody signs in.
 func newsCommand(o *options) *cobra.Command {
 	var seen bool
 	news := &cobra.Command{
@@ -245,7 +245,7 @@ end your other sessions, and tell an admin.`,
 	return news
 }
 
-// sayNews tells who has just signed in what has changed in how they do, if anything has.
+// sayNews tells somebody who has just signed in what has changed in how they do, if anything has.
 func sayNews(c *cobra.Command, api *client.Client) {
 	all, err := api.News(c.Context())
 	if err != nil || len(all.Items) == 0 { // an older service knows of none

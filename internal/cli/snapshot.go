@@ -187,7 +187,7 @@ line, with who can do more (opens) or less (closes) since. --paths lists the pat
 	return c
 }
 
-// sides writes two states so that what differs between them shows, and the rest does not.
+// sides writes two states so that only what differs between them shows.
 func sides(a, b *perm.View) (string, string) {
 	if a == nil || b == nil {
 		return whole(a), whole(b)
@@ -255,7 +255,7 @@ func waitFor(c *cobra.Command, api *client.Client, all []wire.AskedSnapshot, wai
 	return nil
 }
 
-// taken shows what came of asking, and fails where a host is missing.
+// taken shows the outcome of asking, and fails if a host is missing.
 func (o *options) taken(c *cobra.Command, all []wire.AskedSnapshot, wait time.Duration) error {
 	var snaps []wire.Snapshot
 	missing := 0
@@ -326,8 +326,8 @@ func (o *options) taken(c *cobra.Command, all []wire.AskedSnapshot, wait time.Du
 	return errNotSo
 }
 
-// takeProgress shows how far a snapshot is, on a terminal: out of as many paths as the last one had, where
-// there was one, and otherwise how many there are so far; and which of the hosts it is.
+// takeProgress shows on a terminal how far a snapshot is: out of as many paths as the last one had, if there was one,
+// and otherwise how many there are so far; and which host it is.
 type takeProgress struct {
 	all int // hosts
 	bar *progressbar.ProgressBar

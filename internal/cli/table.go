@@ -28,21 +28,21 @@ type table struct {
 	left []string
 }
 
-// add adds a row. A cell is a text, a number, a time, which is the reader's own for people and RFC 3339 for
-// programs, an effect, or nothing.
+// add adds a row. A cell is a text, a number, a time (in the reader's own zone for people, and RFC 3339 for
+// programs), an effect, or nothing.
 func (t *table) add(cells ...any) { t.rows = append(t.rows, cells) }
 
 // An effect is a finding's word; for people it has its shape, so that it works without colour.
 type effect string
 
-// forms is a cell that programs are told otherwise than people.
+// forms is a cell with different forms for people and for programs.
 type forms struct {
 	people   string
 	programs any
 }
 
-// place says where a number of paths lie: for programs the folder that holds them all, or the path itself
-// where it is one.
+// place says where a number of paths lie: for programs the folder that holds them all, or the path itself if it is
+// one.
 func place(count int, folder, example string) forms {
 	f := forms{wire.Place(count, folder, example), folder}
 	if count == 1 {
@@ -120,14 +120,14 @@ func (t *table) writeCSV(w io.Writer, withHead bool) error {
 	return cw.Error()
 }
 
-// gives are the columns that are left out where a terminal is too narrow, in this order: what else tells the
-// same, or is seldom asked for. Those that name a thing, tell a time or count stay.
+// gives are the columns that are left out where a terminal is too narrow, in this order: what others tell as well, or
+// is seldom asked for. Those that name a thing, tell a time or count stay.
 var gives = []string{
 	"ROOT HASH", "COMMIT", "GO", "TOKEN", "SYSTEM", "GAPS", "EDITION", "PROTOCOL", "JUDGED", "DECIDED BY", "DRAFTED",
 	"BY", "AUTHOR", "FROM", "KIND", "FOR", "TAGS", "RULE", "SEVERITY", "GROUP OF", "SINCE",
 }
 
-// shrinks are the columns of which less is shown before others are left out; of those that hold paths the end stays.
+// shrinks are the columns that are shortened before others are left out; of paths the end stays.
 var (
 	shrinks = []string{
 		"DETAIL", "NAME OF", "TITLE", "REASON", "MESSAGE", "WHY", "WHY, COMPUTED", "HOW IT WAS TRIED", "DECLARED",
@@ -142,7 +142,7 @@ const (
 	narrower = 12 // and afterwards
 )
 
-// fit says how wide columns are on a terminal of so many cells, 0 where there is no bound; -1 is left out.
+// fit returns how wide columns are on a terminal of so many cells, 0 for no bound; -1 is left out.
 func fit(head []string, cols []int, limit int) (out []int, left []string) {
 	out = slices.Clone(cols)
 	over := func() int {
@@ -185,7 +185,7 @@ func fit(head []string, cols []int, limit int) (out []int, left []string) {
 	return out, left
 }
 
-// write aligns columns with two blanks between. On a terminal some give way.
+// write aligns columns with two blanks between. On a terminal some are shortened.
 func (t *table) write(w io.Writer, limit int, withHead bool) error {
 	cols := make([]int, len(t.head))
 	lines := make([][]string, 0, len(t.rows)+1)
@@ -234,7 +234,7 @@ func (t *table) write(w io.Writer, limit int, withHead bool) error {
 	return nil
 }
 
-// cut shows so much of a cell as there is room for, where its column is one that shrinks.
+// cut shortens a cell to the room that there is, if its column is one that shrinks.
 func (t *table) cut(column int, c string, wide int) string {
 	end := slices.Contains(ends, t.head[column])
 	if uniseg.StringWidth(c) <= wide || !end && !slices.Contains(shrinks, t.head[column]) {
@@ -267,7 +267,7 @@ func (t *table) cut(column int, c string, wide int) string {
 	return strings.Join(kept, "") + "…"
 }
 
-// width is the terminal's, or 0 where there is none and nothing need be cut.
+// width is the terminal's, or 0 if there is none and nothing need be cut.
 func width(w io.Writer) int {
 	if p, ok := w.(*pager); ok {
 		w = p.to

@@ -11,14 +11,14 @@ import (
 	"idletally/internal/wire"
 )
 
-// Set when the program is built: which one it is, and of which commit of what day (RFC 3339).
+// Set when the program is built: its version, and the commit and day (RFC 3339) that it is built from.
 var (
 	Version = "dev"
 	Commit  = ""
 	Date    = ""
 )
 
-// built says what this program is. What was not said when it was built the Go toolchain may have noted.
+// built returns what this program is. What was not set when it was built the Go toolchain may have recorded.
 func built() wire.Build {
 	b := wire.Build{
 		Version:  Version,

@@ -51,23 +51,23 @@ func NewAgent(address string, authority []byte, certificate *tls.Certificate) (*
 	return a, nil
 }
 
-// current sends by the transport that there is at the time.
+// current sends by the transport of the moment.
 type current struct {
 	*atomic.Pointer[http.Transport]
 }
 
-// RoundTrip is of http.RoundTripper.
+// RoundTrip implements http.RoundTripper.
 func (c current) RoundTrip(r *http.Request) (*http.Response, error) { return c.Load().RoundTrip(r) }
 
-// CloseIdleConnections is what http.Client asks for.
+// CloseIdleConnections is called by http.Client.
 func (c current) CloseIdleConnections() { c.Load().CloseIdleConnections() }
 
-// Through has connections made by dial, which knows where they lead. It comes before the first call.
+// Through makes connections by dial, which knows where they lead. It has to come before the first call.
 func (a *Agent) Through(dial func(ctx context.Context, network, address string) (net.Conn, error)) {
 	a.transport.Load().DialContext = dial
 }
 
-// Trust has new connections trust other authorities than before, and exactly these; what is under way goes on.
+// Trust makes new connections trust exactly these authorities; what is under way goes on.
 func (a *Agent) Trust(authorities []byte) error {
 	config, err := TLS(authorities)
 	if err != nil {
@@ -77,8 +77,8 @@ func (a *Agent) Trust(authorities []byte) error {
 	return nil
 }
 
-// anew has each call from now on made by a connection that is new, and trusts some authorities; those that
-// are under way keep theirs. Without any it goes on trusting those from before.
+// anew makes each call from now on by a new connection that trusts some authorities; those that are under way keep
+// theirs. Without any it goes on trusting the former ones.
 func (a *Agent) anew(trusted *x509.CertPool) {
 	a.swapping.Lock()
 	defer a.swapping.Unlock()
@@ -91,8 +91,8 @@ func (a *Agent) anew(trusted *x509.CertPool) {
 	was.CloseIdleConnections() // the others close when they have been idle for a while
 }
 
-// Keys tells by which keys this host knows the service, and asks by which it is to; by none where the service
-// is an older one.
+// Keys tells by which keys this host knows the service, and asks by which it should; the answer is empty from an
+// older service.
 func (a *Agent) Keys(ctx context.Context, known wire.KnownKeys) (out wire.Keys, err error) {
 	status, err := a.json(ctx, http.MethodPost, "/keys", known, &out)
 	if status == http.StatusNotFound {
@@ -140,7 +140,7 @@ func (a *Agent) call(
 	return b, resp.StatusCode, err
 }
 
-// maxAnswer is of one answer of the service in JSON, in bytes: it may be a hostile one.
+// maxAnswer bounds one answer of the service in JSON, in bytes: the service may be hostile.
 const maxAnswer = 32 << 20
 
 func (a *Agent) json(ctx context.Context, method, path string, in, out any) (int, error) {
@@ -187,7 +187,8 @@ func (a *Agent) Enrol(ctx context.Context, in wire.Enrol) (out wire.Enrolled, er
 	}
 }
 
-// Hello says that this agent has just started, and as what. A service of before there were greetings answers with none.
+// Hello says that this agent has just started, and as what. A service from before there were greetings answers with
+// none.
 func (a *Agent) Hello(ctx context.Context, in wire.Hello) (out wire.Greeting, err error) {
 	status, err := a.json(ctx, http.MethodPost, "/hello", in, &out)
 	if err == nil && status == http.StatusNoContent {
@@ -196,7 +197,7 @@ func (a *Agent) Hello(ctx context.Context, in wire.Hello) (out wire.Greeting, er
 	return out, err
 }
 
-// History shows the newest end of the history that this host was shown, and gives the one that there is now.
+// History shows the newest end of the history that this host was shown, and returns the present one.
 func (a *Agent) History(ctx context.Context, seen chain.Head) (now chain.Head, err error) {
 	status, err := a.json(ctx, http.MethodPost, "/history", seen, &now)
 	if status == http.StatusNotFound { // an older service
@@ -292,7 +293,7 @@ func (a *Agent) RunDone(ctx context.Context, work string, d wire.RunDone) error 
 	return err
 }
 
-// Watches waits until something else is to be watched than what is known; nil where that stays so for a while.
+// Watches waits until the list of what to watch differs from the known one; nil if it does not for a while.
 func (a *Agent) Watches(ctx context.Context, ask wire.WatchAsk) (*wire.WatchList, error) {
 	var out wire.WatchList
 	status, err := a.json(ctx, http.MethodPost, "/watches", ask, &out)

@@ -27,7 +27,7 @@ type Client struct {
 	Name    string // what calls, as whoever signs in sees it afterwards
 	HTTP    *http.Client
 
-	// Confirming shows again who one is, by Confirm, where a call takes that; nil does not.
+	// Confirming lets calls that need it have the caller show again who they are, by Confirm; nil does not.
 	Confirming func(context.Context) error
 }
 
@@ -110,8 +110,8 @@ func Code(err error) string {
 	return ""
 }
 
-// Do makes one call. in and out may be nil. What broke on its way is asked again: a change comes with a key,
-// by which the service carries it out once.
+// Do makes one call. in and out may be nil. A call that broke off is made again: a change comes with a key, by which
+// the service carries it out once.
 func (c *Client) Do(ctx context.Context, method, path string, in, out any) error {
 	answer, err := c.persist(ctx, method, path, in, out)
 	var p *Problem
@@ -130,8 +130,8 @@ func (c *Client) Do(ctx context.Context, method, path string, in, out any) error
 	return nil
 }
 
-// take reads an answer: what is to be written somewhere is, and what is to be decoded is given. It is
-// ErrUnreachable where the answer broke off and can be asked for again.
+// take reads an answer: it is written to where it should be, or returned to be decoded. The error is ErrUnreachable
+// if the answer broke off and can be asked for again.
 func (c *Client) take(resp *http.Response, out any) (answer []byte, err error) {
 	if out == nil || resp.StatusCode == http.StatusNoContent {
 		return nil, nil
@@ -157,7 +157,7 @@ func (c *Client) take(resp *http.Response, out any) (answer []byte, err error) {
 	return b, nil
 }
 
-// maxTaken is of one answer, in bytes.
+// maxTaken bounds one answer, in bytes.
 const maxTaken = 256 << 20
 
 // CheckResponse turns a problem body into an error.
@@ -200,8 +200,8 @@ type Pager[T any] struct {
 	most int // items of one page; 0: as many as the service gives
 }
 
-// Page returns the page after a place in the list, "" for the first one, of at most so many items; 0 are as
-// many as the service gives at once.
+// Page returns the page after a place in the list, "" for the first one, of at most so many items; 0 leaves it to the
+// service.
 func (p Pager[T]) Page(ctx context.Context, after string, limit int) (wire.Page[T], error) {
 	q := url.Values{}
 	for name, v := range p.q {
@@ -296,13 +296,13 @@ func (c *Client) CheckBaseline(ctx context.Context, text string) (wire.Checked, 
 	return post[wire.Checked](ctx, c, "/baselines/check", wire.BaselineText{Text: text})
 }
 
-// Trend says how drift went on the hosts of an application.
+// Trend returns how drift developed on the hosts of an application.
 func (c *Client) Trend(ctx context.Context, application, host string, days int) ([]wire.Trend, error) {
 	return All[wire.Trend](ctx, c, "/drift/trend",
 		url.Values{"application": {application}, "host": {host}, "days": {strconv.Itoa(days)}}, 10_000)
 }
 
-// Causes says where new paths keep coming out wrong, and why.
+// Causes returns where new paths keep coming out wrong, and why.
 func (c *Client) Causes(ctx context.Context, application, host string, days int) ([]wire.Cause, error) {
 	return c.CausePages(application, host, days).upTo(ctx, 100_000)
 }
@@ -323,8 +323,8 @@ type Written struct {
 	Holds bool
 }
 
-// Report returns the newest reports of an application, written for others. A look counts for an age; 0 is as
-// the service says.
+// Report returns the newest reports of an application, in a form for others. A look counts for an age; 0 leaves it to
+// the service.
 func (c *Client) Report(
 	ctx context.Context, application, host, format string, age time.Duration,
 ) (w Written, err error) {
@@ -345,7 +345,7 @@ func (c *Client) Waive(ctx context.Context, w wire.NewWaiver) (wire.Waiver, erro
 	return post[wire.Waiver](ctx, c, "/waivers", w)
 }
 
-// Waivers lists the waivers of an application; those that count no more only with all.
+// Waivers lists the waivers of an application; those that are over only with all.
 func (c *Client) Waivers(ctx context.Context, application string, all bool) ([]wire.Waiver, error) {
 	return c.WaiverPages(application, all).upTo(ctx, 100_000)
 }
@@ -365,7 +365,7 @@ func (c *Client) WithdrawWaiver(ctx context.Context, id string) (wire.Waiver, er
 	return post[wire.Waiver](ctx, c, "/waivers/"+url.PathEscape(id)+"/withdraw", nil)
 }
 
-// PreviewBaseline says how a text would judge the last snapshots.
+// PreviewBaseline returns how a text would judge the last snapshots.
 func (c *Client) PreviewBaseline(ctx context.Context, text string) (wire.EditionEffect, error) {
 	return post[wire.EditionEffect](ctx, c, "/baselines/effect", wire.BaselineText{Text: text})
 }
@@ -375,13 +375,13 @@ func (c *Client) DeriveBaseline(ctx context.Context, in wire.NewDerivation) (wir
 	return post[wire.Derived](ctx, c, "/baselines/derive", in)
 }
 
-// CompareEditions says which paths an edition judges differently than another.
+// CompareEditions returns which paths one edition judges differently than another.
 func (c *Client) CompareEditions(ctx context.Context, application string, old, fresh int) (wire.EditionEffect, error) {
 	return get[wire.EditionEffect](ctx, c, fmt.Sprintf("/baselines/%s/%d/effect", url.PathEscape(application), fresh),
 		url.Values{"against": {strconv.Itoa(old)}})
 }
 
-// ExplainPath says which rule decides which aspect of a path; edition 0 is the published one.
+// ExplainPath returns which rule decides which aspect of a path; edition 0 is the published one.
 func (c *Client) ExplainPath(
 	ctx context.Context, application string, edition int, host, path string,
 ) (wire.Explained, error) {
@@ -394,7 +394,7 @@ func (c *Client) UploadBaseline(ctx context.Context, text string) (wire.Edition,
 	return c.UploadBaselineAfter(ctx, text, nil)
 }
 
-// UploadBaselineAfter keeps a baseline as the next draft edition, where the newest one is this.
+// UploadBaselineAfter stores a baseline as the next draft edition if the newest one is this.
 func (c *Client) UploadBaselineAfter(ctx context.Context, text string, after *int) (wire.Edition, error) {
 	return post[wire.Edition](ctx, c, "/baselines", wire.NewEdition{Text: text, After: after})
 }
@@ -429,8 +429,8 @@ func (c *Client) TakeSnapshot(ctx context.Context, ask wire.NewSnapshot) (wire.S
 	return post[wire.Snapshot](ctx, c, "/snapshots", ask)
 }
 
-// TakeSnapshots asks for a snapshot of an application on all of its hosts, or on some. A host that could not
-// be asked stands in what comes back, with the reason.
+// TakeSnapshots asks for a snapshot of an application on all of its hosts, or on some. Hosts that could not be asked
+// are in the answer, with the reason.
 func (c *Client) TakeSnapshots(
 	ctx context.Context, application string, ask wire.NewSnapshots,
 ) ([]wire.AskedSnapshot, error) {
@@ -439,7 +439,7 @@ func (c *Client) TakeSnapshots(
 	return p.Items, err
 }
 
-// CancelSnapshot has a snapshot not taken that is not there yet.
+// CancelSnapshot cancels a snapshot that is not there yet.
 func (c *Client) CancelSnapshot(ctx context.Context, id string) (wire.Snapshot, error) {
 	return post[wire.Snapshot](ctx, c, "/snapshots/"+url.PathEscape(id)+"/cancel", nil)
 }
@@ -460,7 +460,7 @@ func (c *Client) ImportSnapshot(
 	return out, err
 }
 
-// Admit lets a host in that nothing leads to.
+// Admit admits a host without a network.
 func (c *Client) Admit(ctx context.Context, name string, in wire.Admit) (wire.Enrolled, error) {
 	return post[wire.Enrolled](ctx, c, "/hosts/"+url.PathEscape(name)+"/admit", in)
 }
@@ -490,7 +490,7 @@ func (c *Client) CheckStorage(ctx context.Context, after string) (wire.StorageCh
 	return post[wire.StorageCheck](ctx, c, "/storage/check?"+url.Values{"after": {after}}.Encode(), nil)
 }
 
-// TidyStorage lets go what is not to be kept.
+// TidyStorage removes what is not to be kept.
 func (c *Client) TidyStorage(ctx context.Context) (wire.Tidied, error) {
 	return post[wire.Tidied](ctx, c, "/storage/tidy", nil)
 }
@@ -532,13 +532,13 @@ type Drift struct {
 	Groups  []wire.Group       `json:"groups"`
 }
 
-// Drift returns the newest reports of an application, and what may be said of its hosts where a look counts as
-// long as the service says.
+// Drift returns the newest reports of an application, and the verdict on its hosts, where a look counts as long as
+// the service says.
 func (c *Client) Drift(ctx context.Context, application, host string) (Drift, error) {
 	return c.DriftWithin(ctx, application, host, 0)
 }
 
-// DriftWithin is Drift where a look counts for an age; 0 is as the service says.
+// DriftWithin is Drift where a look counts for an age; 0 leaves it to the service.
 func (c *Client) DriftWithin(ctx context.Context, application, host string, age time.Duration) (Drift, error) {
 	return get[Drift](ctx, c, "/drift", url.Values{
 		"application": {application},
@@ -589,12 +589,12 @@ func (c *Client) Withdraw(ctx context.Context, id string) (wire.Plan, error) {
 	return post[wire.Plan](ctx, c, "/plans/"+url.PathEscape(id)+"/withdraw", nil)
 }
 
-// Remark says something of a plan.
+// Remark adds a remark to a plan.
 func (c *Client) Remark(ctx context.Context, id string, r wire.NewRemark) (wire.Plan, error) {
 	return post[wire.Plan](ctx, c, "/plans/"+url.PathEscape(id)+"/remarks", r)
 }
 
-// SetReviewers says how many people have to approve an application's plans.
+// SetReviewers sets how many people have to approve an application's plans.
 func (c *Client) SetReviewers(ctx context.Context, application string, n int) error {
 	return c.Do(ctx, http.MethodPut, "/applications/"+url.PathEscape(application)+"/review",
 		wire.ReviewRule{Reviewers: n}, nil)
@@ -696,7 +696,7 @@ func (c *Client) OriginalPages(id, host, paths string) Pager[wire.Original] {
 	}
 }
 
-// A HistoryQuery says which lines of history are wanted; what is left out says nothing.
+// A HistoryQuery says which lines of history are wanted; empty fields do not restrict.
 type HistoryQuery struct {
 	Who, What, Subject string
 	From, To           time.Time
@@ -723,47 +723,47 @@ func (c *Client) HistoryPages(p HistoryQuery) Pager[wire.History] {
 	return Pager[wire.History]{c: c, path: "/history", q: q, most: 1000}
 }
 
-// Schedules lists when snapshots are taken by themselves.
+// Schedules lists when snapshots are taken automatically.
 func (c *Client) Schedules(ctx context.Context) ([]wire.Schedule, error) {
 	return All[wire.Schedule](ctx, c, "/schedules", nil, 10_000)
 }
 
-// AddSchedule has snapshots taken by themselves.
+// AddSchedule has snapshots taken automatically.
 func (c *Client) AddSchedule(ctx context.Context, x wire.NewSchedule) (wire.Schedule, error) {
 	return post[wire.Schedule](ctx, c, "/schedules", x)
 }
 
-// RemoveSchedule forgets a schedule.
+// RemoveSchedule removes a schedule.
 func (c *Client) RemoveSchedule(ctx context.Context, id string) error {
 	return c.Do(ctx, http.MethodDelete, "/schedules/"+url.PathEscape(id), nil, nil)
 }
 
-// Hooks lists where programs are told of what happens.
+// Hooks lists where programs are told of events.
 func (c *Client) Hooks(ctx context.Context) ([]wire.Hook, error) {
 	return All[wire.Hook](ctx, c, "/hooks", nil, 10_000)
 }
 
-// AddHook has a program told of what happens.
+// AddHook has a program told of events.
 func (c *Client) AddHook(ctx context.Context, h wire.NewHook) (wire.MadeHook, error) {
 	return post[wire.MadeHook](ctx, c, "/hooks", h)
 }
 
-// TryHook has a notice sent that says nothing.
+// TryHook sends an empty notice.
 func (c *Client) TryHook(ctx context.Context, id string) (wire.Hook, error) {
 	return post[wire.Hook](ctx, c, "/hooks/"+url.PathEscape(id)+"/try", nil)
 }
 
-// RemoveHook forgets a hook.
+// RemoveHook removes a hook.
 func (c *Client) RemoveHook(ctx context.Context, id string) error {
 	return c.Do(ctx, http.MethodDelete, "/hooks/"+url.PathEscape(id), nil, nil)
 }
 
-// ShutOut has no certificate of a host's agent count any more.
+// ShutOut revokes all certificates of a host's agent.
 func (c *Client) ShutOut(ctx context.Context, host string) (wire.Host, error) {
 	return post[wire.Host](ctx, c, "/hosts/"+url.PathEscape(host)+"/shut-out", nil)
 }
 
-// News tells what has changed in how whoever calls signs in, since they said that they have seen it.
+// News returns what has changed in how the caller signs in, since they said that they have seen it.
 func (c *Client) News(ctx context.Context) (wire.News, error) {
 	return get[wire.News](ctx, c, "/me/news", nil)
 }
@@ -773,7 +773,7 @@ func (c *Client) SeeNews(ctx context.Context, until string) error {
 	return c.Do(ctx, http.MethodPost, "/me/news/seen", wire.NewsSeen{Until: until}, nil)
 }
 
-// Keys tells by which keys hosts are to know the service.
+// Keys returns the keys by which hosts are to know the service.
 func (c *Client) Keys(ctx context.Context) (wire.ServiceKeys, error) {
 	return get[wire.ServiceKeys](ctx, c, "/keys", nil)
 }
@@ -803,7 +803,7 @@ func (c *Client) RemoveToken(ctx context.Context, id string) error {
 	return c.Do(ctx, http.MethodDelete, "/tokens/"+url.PathEscape(id), nil, nil)
 }
 
-// Accounts returns the names of the accounts that a host told of last, or with a snapshot.
+// Accounts returns the names of the accounts that a host reported last, or with a snapshot.
 func (c *Client) Accounts(ctx context.Context, host, snapshot string) ([]string, error) {
 	q := url.Values{}
 	for name, v := range map[string]string{"host": host, "snapshot": snapshot} {
@@ -817,7 +817,7 @@ func (c *Client) Accounts(ctx context.Context, host, snapshot string) ([]string,
 	return out.Accounts, err
 }
 
-// Overview says what needs somebody now, and how everything stands.
+// Overview returns what needs somebody now, and how everything stands.
 func (c *Client) Overview(ctx context.Context) (wire.Overview, error) {
 	return get[wire.Overview](ctx, c, "/overview", nil)
 }
@@ -849,8 +849,8 @@ func (c *Client) SetTags(ctx context.Context, host string, tags []string) (wire.
 	return send[wire.Host](ctx, c, http.MethodPut, "/hosts/"+url.PathEscape(host)+"/tags", wire.TagList{Tags: tags})
 }
 
-// Watch follows a run and hands out how it stands whenever that changes, until the run has ended. A stream
-// that ends or breaks off before that is opened again, as calls are made again.
+// Watch follows a run and hands out its state whenever that changes, until the run has ended. A stream that ends or
+// breaks off before that is opened again, as calls are made again.
 func (c *Client) Watch(ctx context.Context, id string, each func(wire.Run)) error {
 	for n := 1; ; n++ {
 		ended, heard, err := c.watchOnce(ctx, id, each)
@@ -866,8 +866,8 @@ func (c *Client) Watch(ctx context.Context, id string, each func(wire.Run)) erro
 	}
 }
 
-// watchOnce follows a run by one stream. It says whether the run has ended, or will not be told of any more,
-// and whether anything was heard.
+// watchOnce follows a run by one stream. It reports whether the run has ended, or will not be told of any more, and
+// whether anything came.
 func (c *Client) watchOnce(ctx context.Context, id string, each func(wire.Run)) (ended, heard bool, err error) {
 	heard, err = c.events(ctx, "/runs/"+url.PathEscape(id)+"/events", func(data []byte) error {
 		var run wire.Run
@@ -895,7 +895,7 @@ func (c *Client) watchOnce(ctx context.Context, id string, each func(wire.Run)) 
 // errEnded ends a stream of which nothing more is wanted.
 var errEnded = errors.New("the stream has ended")
 
-// events hands out the events of one stream, until it ends. It says whether anything was heard.
+// events hands out the events of one stream until it ends. It reports whether anything came.
 func (c *Client) events(ctx context.Context, path string, each func(data []byte) error) (heard bool, err error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, c.Address+"/api/v1"+path, nil)
 	if err != nil {
@@ -935,8 +935,8 @@ func (c *Client) events(ctx context.Context, path string, each func(data []byte)
 	return heard, nil
 }
 
-// Follow hands out what happens, until the context ends; a stream that breaks is taken up again, which begins
-// with the kind "begin".
+// Follow hands out events until the context ends; a stream that breaks is opened again, and begins with the kind
+// "begin".
 func (c *Client) Follow(ctx context.Context, each func(wire.Happening) error) error {
 	for n := 1; ; n++ {
 		heard, err := c.events(ctx, "/happenings", func(data []byte) error {
@@ -964,7 +964,7 @@ func (c *Client) Follow(ctx context.Context, each func(wire.Happening) error) er
 	}
 }
 
-// SignedIn lists where one is signed in.
+// SignedIn lists one's sessions.
 func (c *Client) SignedIn(ctx context.Context) ([]wire.SignedIn, error) {
 	return All[wire.SignedIn](ctx, c, "/me/sessions", nil, 1000)
 }
@@ -989,17 +989,17 @@ func (c *Client) Confirm(ctx context.Context, in wire.Confirm) error {
 	return c.Do(ctx, http.MethodPost, "/me/confirm", in, nil)
 }
 
-// Policy tells what holds for people and their sessions.
+// Policy returns the policy for people and their sessions.
 func (c *Client) Policy(ctx context.Context) (wire.PolicyNow, error) {
 	return get[wire.PolicyNow](ctx, c, "/policy", nil)
 }
 
-// SetPolicy says what is to hold.
+// SetPolicy sets it.
 func (c *Client) SetPolicy(ctx context.Context, p wire.Policy) (wire.PolicyNow, error) {
 	return send[wire.PolicyNow](ctx, c, http.MethodPut, "/policy", p)
 }
 
-// KeepPolicy has what holds go on holding.
+// KeepPolicy keeps the policy as it is.
 func (c *Client) KeepPolicy(ctx context.Context) (wire.PolicyNow, error) {
 	return send[wire.PolicyNow](ctx, c, http.MethodDelete, "/policy/next", nil)
 }
@@ -1009,18 +1009,18 @@ func (c *Client) ProposeSecond(ctx context.Context) (wire.Second, error) {
 	return post[wire.Second](ctx, c, "/me/second", nil)
 }
 
-// ConfirmSecond has it count, and gives codes to spare.
+// ConfirmSecond turns a second factor on, and returns spare codes.
 func (c *Client) ConfirmSecond(ctx context.Context, code string) ([]string, error) {
 	got, err := send[wire.SpareCodes](ctx, c, http.MethodPut, "/me/second", wire.SecondCode{Code: code})
 	return got.Codes, err
 }
 
-// RemoveSecond does without it.
+// RemoveSecond turns it off.
 func (c *Client) RemoveSecond(ctx context.Context, code string) error {
 	return c.Do(ctx, http.MethodPost, "/me/second/remove", wire.SecondCode{Code: code}, nil)
 }
 
-// RemoveSecondOf takes away somebody's that was lost.
+// RemoveSecondOf takes away somebody's second factor that was lost.
 func (c *Client) RemoveSecondOf(ctx context.Context, name string) error {
 	return c.Do(ctx, http.MethodDelete, "/people/"+url.PathEscape(name)+"/second", nil, nil)
 }

@@ -17,7 +17,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// persist asks until there is an answer, and all of it, for a while; what out is to be decoded from is given.
+// persist repeats a call until there is a whole answer, for a while; the body is returned for out to be decoded from.
 func (c *Client) persist(ctx context.Context, method, path string, in, out any) (answer []byte, err error) {
 	file, once := in.(io.Reader) // which is read once
 	var body []byte
@@ -90,8 +90,8 @@ func rest(ctx context.Context, tries int) error {
 	}
 }
 
-// passing reports whether what is in the way may pass, after so many tries: a service that is not there at all
-// is waited for only a moment, one that broke off, or whose database did, for some ten seconds.
+// passing reports whether an error may pass, after so many tries: a service that is not there at all is waited for
+// only a moment; one that broke off, or whose database did, for some ten seconds.
 func passing(resp *http.Response, err error, tries int) bool {
 	if resp == nil {
 		var op *net.OpError

@@ -1,4 +1,4 @@
-// Package handover gives files from one account to another, as root does where somebody else may exchange
+// Package handover changes the owner of files from one account to another, as root, where either account may replace
 // them meanwhile.
 package handover
 
@@ -8,9 +8,9 @@ import (
 	"syscall"
 )
 
-// Give returns a folder, and what in it belongs to an account, to another one. That account, or whoever the
-// folder is of, may exchange what is there meanwhile: nothing outside is reached by any link, and no file of
-// somebody else's is given away that was linked there.
+// Give makes a folder, and what in it belongs to an account, another account's. That account, or the folder's owner,
+// may replace what is there meanwhile: nothing outside is reached by any link, and no file of somebody else's is
+// given away that was linked there.
 func Give(dir string, from uint32, uid, gid int) error {
 	root, err := os.OpenRoot(dir)
 	if err != nil {

@@ -9,7 +9,7 @@ import (
 	"idletally/internal/host/fsys"
 )
 
-// ErrAway says that what a run works at cannot be reached any more. The run stops there, and can be resumed.
+// ErrAway says that the place where a run works cannot be reached any more. The run stops there, and can be resumed.
 var ErrAway = errors.New("the run cannot get at its paths any more")
 
 // A FileSystem is where the paths of a plan lie: this host's own file systems, or a file server's.
@@ -17,7 +17,7 @@ type FileSystem interface {
 	// Open opens a path beneath one of the plan's roots and follows no link. A path that is not there is
 	// fs.ErrNotExist. Workers are numbered from 0, and each works on one path at a time.
 	Open(worker int, root, path string) (Handle, error)
-	// Release closes what a worker keeps open between paths to be quick.
+	// Release closes what a worker keeps open between paths for speed.
 	Release(worker int)
 	Close()
 }
@@ -60,8 +60,8 @@ type Moves struct {
 	Power int // the first of the calls, counted from 1, by which a program gets more power than it had; 0: none does
 }
 
-// movesOf returns calls to another state of a path that a step finds in the state from, and that was reviewed in the
-// state before.
+// movesOf returns the calls to another state of a path that a step finds in the state from, and that was reviewed in
+// the state before.
 func movesOf(k perm.Kind, before, from, to perm.Set, ops []perm.Move) Moves {
 	m := Moves{Ops: ops, To: to}
 	if !perm.Empowers(k, before, to) {

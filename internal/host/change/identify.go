@@ -10,11 +10,11 @@ import (
 // ErrOtherwise says that a path is not in the state that a step begins with.
 var ErrOtherwise = errors.New("it is not as it was seen")
 
-// Own reaches this system's own paths, beneath some roots.
+// Own opens this system's own paths beneath some roots.
 func Own(roots []string) FileSystem { return newLocal(roots, 1) }
 
-// Identify says which file lies at a step's path, if it is in the state that the step begins with; and what
-// is in it, if the step gives it power.
+// Identify says which file lies at a step's path, if it is in the state that the step begins with; and the hash of
+// its content, if the step gives it power.
 func Identify(r FileSystem, root string, s plan.Step) (id plan.Identity, err error) {
 	thing, err := r.Open(0, root, s.Path)
 	if err != nil {

@@ -40,7 +40,7 @@ type recordType byte
 const (
 	recHead     recordType = 'H' // JSON: whose journal it is
 	recOriginal recordType = 'O' // step, device, identity, state found; durable before the step's first change
-	// originals in the journal so far, and the steps of those that came since the last batch
+	// The originals in the journal so far, and the steps of those since the last batch.
 	recBatch   recordType = 'B'
 	recNarrow  recordType = 'N' // step: narrowed, still to be widened
 	recOutcome recordType = 'R' // step, outcome, reason
@@ -57,7 +57,7 @@ type Head struct {
 	Steps  int    `json:"steps"`
 }
 
-// salted is a head as it is written. Nobody who chooses names that a journal tells of can make a record of its own.
+// salted is a head as it is written: whoever chooses names that a journal contains cannot make a record of their own.
 type salted struct {
 	Head
 	Salt []byte `json:"salt,omitempty"`

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -115,6 +116,7 @@ func doer(in io.Reader, out io.Writer) error {
 	if err := dec.Decode(&who); err != nil {
 		return err
 	}
+	runtime.LockOSThread() // linked with C, as for the race detector, other threads keep no capabilities
 	if err := become(who.UID, who.Groups, capabilities(who.Keep)); err != nil {
 		return err
 	}

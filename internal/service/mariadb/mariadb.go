@@ -394,13 +394,12 @@ func find(name string) (string, error) {
 }
 
 func (s *Server) wait(ctx context.Context, limit time.Duration) error {
-	db, err := sql.Open("mysql", s.DSN)
+	db, err := open(s.DSN)
 	if err != nil {
 		return err
 	}
 	defer db.Close()
 
-	_ = mysql.SetLogger(quiet{})
 	deadline := time.Now().Add(limit)
 	for {
 		try, cancel := context.WithTimeout(ctx, time.Second)
@@ -474,15 +473,28 @@ func Running(ctx context.Context, dir string) (dsn string, ok bool) {
 		return "", false
 	}
 	dsn = address(secret, filepath.Join(string(sockets), socketName))
-	db, err := sql.Open("mysql", dsn)
+	db, err := open(dsn)
 	if err != nil {
 		return "", false
 	}
 	defer db.Close()
-	_ = mysql.SetLogger(quiet{})
 	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
 	defer cancel()
 	return dsn, db.PingContext(ctx) == nil
+}
+
+// open returns a database that is only asked whether it is there: that it is not yet is no news for a log.
+func open(dsn string) (*sql.DB, error) {
+	config, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		return nil, err
+	}
+	config.Logger = quiet{}
+	c, err := mysql.NewConnector(config)
+	if err != nil {
+		return nil, err
+	}
+	return sql.OpenDB(c), nil
 }
 
 func address(secret []byte, socket string) string {

@@ -1,0 +1,5 @@
+//go:build race
+
+package frugal
+
+const raced = true
