@@ -13,8 +13,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// ParseMode takes octal digits, the nine letters of a listing (ten with the kind in front), or a
-// symbolic mode that starts from nothing.
+// ParseMode reads octal digits, the nine letters of a listing (ten with the kind in front), or a symbolic mode that
+// starts from nothing.
 func ParseMode(s string) (mode.Mode, error) {
 	letters := s
 	if len(s) == 10 && strings.ContainsRune("-dlbcps", rune(s[0])) {
@@ -33,7 +33,7 @@ func ParseMode(s string) (mode.Mode, error) {
 	return c.Apply(0, false, 0), nil
 }
 
-// A ModeAsk is a mode and what is to be made of it.
+// A ModeAsk is a mode and what to do with it.
 type ModeAsk struct {
 	Mode   string
 	Change string // symbolic; "" is none
@@ -88,8 +88,8 @@ func Mode(ask ModeAsk) (wire.Mode, error) {
 	return out, nil
 }
 
-// New says what a file and a folder get that are made in a folder with a mode and perhaps default
-// entries, by a process with a umask.
+// New returns what a file and a folder get that are made in a folder with a mode and perhaps default entries, by a
+// process with a umask.
 func New(in, defaults, umask string) ([]wire.New, error) {
 	f, err := ParseMode(in)
 	if err != nil {
@@ -115,7 +115,7 @@ func New(in, defaults, umask string) ([]wire.New, error) {
 	return made(folder, access.Mount{}, maker, u, d)
 }
 
-// made says what a file and a folder get that somebody makes in a folder.
+// made returns what a file and a folder get that somebody makes in a folder.
 func made(
 	folder perm.Set, on access.Mount, maker access.Subject, umask mode.Mode, d *perm.Directory,
 ) ([]wire.New, error) {
@@ -150,7 +150,7 @@ func made(
 	return out, nil
 }
 
-// NewIn says what an account's new files and folders get in a folder that is there.
+// NewIn returns what an account's new files and folders get in an existing folder.
 func NewIn(ctx context.Context, sc Source, path, account, umask string) (wire.Fresh, error) {
 	u, err := mode.ParseOctal(umask)
 	if err != nil {

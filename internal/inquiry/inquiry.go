@@ -1,5 +1,5 @@
-// Package inquiry turns questions about access into answers for people, wherever the paths are
-// looked up: in a stored snapshot, on a host through its agent, or on this machine.
+// Package inquiry turns questions about access into answers for people, wherever the paths are looked up: in a stored
+// snapshot, on a host through its agent, or on this machine.
 package inquiry
 
 import (
@@ -16,8 +16,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// A Source is where paths are looked up. Accounts are those that the question names, so that a
-// directory that cannot be listed as a whole is asked for them.
+// A Source is where paths are looked up. Accounts are those that the question names, so that a directory that cannot
+// be listed as a whole is asked for them.
 type Source interface {
 	Origin() wire.Origin
 	Path(ctx context.Context, path string, accounts ...string) (access.Found, error)
@@ -28,7 +28,7 @@ type Source interface {
 // ErrBad says that a question cannot be answered as it was put.
 var ErrBad = errors.New("cannot answer this")
 
-// A Suppose is what is taken for granted in the second half of an answer.
+// A Suppose is what is assumed in the second half of an answer.
 type Suppose struct {
 	Joining    []string // groups that the account would belong to
 	Privileges []string // capabilities(7) that its process would have
@@ -36,7 +36,7 @@ type Suppose struct {
 	Words      string // all of it, for people
 }
 
-// SupposeOf is what a question supposes of the account itself.
+// SupposeOf returns what a question assumes of the account itself.
 func SupposeOf(joining, privileges []string) (Suppose, error) {
 	out := Suppose{Joining: joining, Privileges: privileges}
 	var words []string
@@ -69,13 +69,13 @@ func privilegesOf(names []string) (all access.Privilege, err error) {
 	return all, nil
 }
 
-// ofAccount reports whether anything is supposed of the account itself.
+// ofAccount reports whether anything is assumed of the account itself.
 func (s Suppose) ofAccount() bool { return len(s.Joining)+len(s.Privileges) > 0 }
 
-// Any reports whether anything is supposed.
+// Any reports whether anything is assumed.
 func (s Suppose) Any() bool { return s.ofAccount() || s.States != nil }
 
-// subject is an account as it would be.
+// subject returns an account as it would be.
 func (s Suppose) subject(d *perm.Directory, account string) (access.Subject, error) {
 	p, err := privilegesOf(s.Privileges)
 	if err != nil {
@@ -101,8 +101,7 @@ type BelowAsk struct {
 // Everyone is the account that is nobody in particular.
 const Everyone = string(perm.Everyone)
 
-// Find finds an account by name or number. A number that no account has is somebody too: it may
-// own files.
+// Find finds an account by name or number. A number without an account is somebody too: it may own files.
 func Find(d *perm.Directory, name string) (perm.Principal, error) {
 	if name == Everyone {
 		return perm.Everyone, nil
@@ -131,7 +130,7 @@ func findGroups(d *perm.Directory, names []string) (out []perm.Principal, err er
 	return out, nil
 }
 
-// Subject is an account with the groups that it would join.
+// Subject returns an account with the groups that it would join.
 func Subject(d *perm.Directory, account string, joining ...string) (access.Subject, error) {
 	id, err := Find(d, account)
 	if err != nil {
@@ -294,8 +293,8 @@ func Sight(ctx context.Context, sc Source, path string) (wire.Sight, error) {
 	return out, nil
 }
 
-// List shows a folder's content; for an account also what that account can do with each entry,
-// and whether it sees names that it cannot open.
+// List returns a folder's content; for an account also what that account can do with each entry, and whether it sees
+// names that it cannot open.
 func List(ctx context.Context, sc Source, path, account, after string, limit int) (wire.Listing, error) {
 	f, err := sc.Folder(ctx, path, after, limit, named(account)...)
 	if err != nil {
@@ -432,7 +431,7 @@ func Decide(
 	return out, nil
 }
 
-// maxHolders bounds how many accounts are told one by one.
+// maxHolders bounds how many accounts are listed one by one.
 const maxHolders = 1000
 
 // Everybody answers who can do something with a path.
@@ -534,7 +533,7 @@ func Matrix(ctx context.Context, sc Source, path string, most int, sup Suppose) 
 	return out, nil
 }
 
-// part says why an account matters to a path.
+// part returns why an account matters to a path.
 func part(s perm.Set, who access.Subject, d *perm.Directory) string {
 	if who.ID == perm.Everyone {
 		return "nobody in particular"
@@ -614,7 +613,7 @@ func BelowOf(ctx context.Context, sc Source, ask BelowAsk) (wire.Below, error) {
 	return out, nil
 }
 
-// SubtreeQueryOf makes the core's question of a person's.
+// SubtreeQueryOf turns a person's question into the core's.
 func SubtreeQueryOf(d *perm.Directory, ask BelowAsk) (subtree.Query, error) {
 	now, err := Subject(d, ask.Account)
 	if err != nil {
@@ -643,8 +642,8 @@ func SubtreeQueryOf(d *perm.Directory, ask BelowAsk) (subtree.Query, error) {
 	return q, nil
 }
 
-// Compare sets the system's own answers beside the computed ones. What differs is an error of
-// ours, and comes with all that is needed to repeat it.
+// Compare sets the system's own answers beside the computed ones. A difference is an error of ours, and comes with
+// all that is needed to repeat it.
 func Compare(o wire.Origin, f access.Found, account string, tries []access.Try) (wire.Probe, error) {
 	d := f.Directory
 	out := wire.Probe{Origin: o, Path: f.Seen.Path.String(), Kind: f.Seen.Kind.String(), Rows: []wire.ProbeRow{}}

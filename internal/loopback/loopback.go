@@ -8,14 +8,14 @@ import (
 	"net"
 )
 
-// Ports that no system gives to connections of its own accord, which could take one before the server that it is for.
+// Ports that no system gives to connections of its own accord, which could otherwise take one before its server does.
 const (
 	firstPort = 10_240
 	lastPort  = 32_767
 	tries     = 100
 )
 
-// FreePort returns a port of loopback that nobody listens on now.
+// FreePort returns a port of loopback on which nobody listens now.
 func FreePort() (port int, err error) {
 	for range tries {
 		port := firstPort + rand.IntN(lastPort-firstPort+1)

@@ -5,15 +5,14 @@ import (
 	"idletally/internal/core/ntsd"
 )
 
-// What of a descriptor lets somebody write to a file or a folder, or put another in its place, and what lets
-// them read it.
+// The rights by which somebody can write to a file or a folder, or replace it, and those by which they can read it.
 const (
 	writing = ace.WriteData | ace.AppendData | ace.DeleteChild | ace.Delete | ace.WriteDAC | ace.WriteOwner
 	reading = ace.ReadData
 )
 
-// other finds somebody whom a descriptor lets write or, of a secret, read, and who is neither self nor one of those who
-// administer the system. Entries that deny are not counted on.
+// other finds somebody whom a descriptor lets write or, of a secret, read, and who is neither self nor an
+// administrator of the system. Deny entries are not relied on.
 func other(d ntsd.Descriptor, self ntsd.SID, secret bool) (who ntsd.SID, found bool) {
 	rights := writing
 	if secret {

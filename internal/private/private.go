@@ -1,5 +1,5 @@
 // Package private makes files and folders that are nobody else's: keys, orders, journals. Only the account that this
-// process runs as, and who administers the system anyway, can read or write them.
+// process runs as, and the system's administrators, can read or write them.
 package private
 
 import (
@@ -11,8 +11,8 @@ import (
 	"idletally/internal/core/pathname"
 )
 
-// Check says why something is not nobody else's: others can write to it or, of what holds a secret, read it.
-// What is not there is nobody's.
+// Check returns why something is not nobody else's: others can write to it or, if it holds a secret, read it. What is
+// not there is nobody's.
 func Check(at string, secret bool) error {
 	st, err := os.Lstat(at)
 	switch {

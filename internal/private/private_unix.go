@@ -10,7 +10,7 @@ import (
 	"idletally/internal/core/pathname"
 )
 
-// MkdirAll makes a folder, and those on the way that are not there. What is there stays as it is: that is for Check.
+// MkdirAll makes a folder, and those above that are not there. What exists stays as it is: that is for Check.
 func MkdirAll(dir string) error { return os.MkdirAll(dir, 0o700) }
 
 // Open is os.OpenFile for a file that is nobody else's.

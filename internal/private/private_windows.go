@@ -25,8 +25,8 @@ func self() (*windows.SID, error) {
 	return user.User.Sid, nil
 }
 
-// guard is the descriptor of what is made: a list that takes nothing from above. Modes mean nothing here, and what a
-// folder hands on lets the system's users read.
+// guard is the descriptor of new files and folders: a protected list. Modes mean nothing here, and what a folder
+// passes on lets the system's users read.
 func guard(flags string) (*windows.SECURITY_DESCRIPTOR, error) {
 	me, err := self()
 	if err != nil {
@@ -45,7 +45,7 @@ func attributes(d *windows.SECURITY_DESCRIPTOR) *windows.SecurityAttributes {
 	return a
 }
 
-// MkdirAll makes a folder, and those on the way that are not there. What is there stays as it is: that is for Check.
+// MkdirAll makes a folder, and those above that are not there. What exists stays as it is: that is for Check.
 func MkdirAll(dir string) error {
 	if st, err := os.Stat(dir); err == nil && st.IsDir() {
 		return nil
@@ -72,7 +72,7 @@ func MkdirAll(dir string) error {
 	return nil
 }
 
-// Open is os.OpenFile for a file that is nobody else's: one that is there already is given the list, too.
+// Open is os.OpenFile for a file that is nobody else's: an existing one is given the list, too.
 func Open(name string, flag int) (*os.File, error) {
 	d, err := guard("")
 	if err != nil {

@@ -24,7 +24,7 @@ var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
 	"where":    func(g wire.Group) string { return wire.Place(g.Count, g.Folder, g.Example) },
 }).Parse(pageText))
 
-// grid draws a mode as the tally grid, cells that differ from another mode ringed.
+// grid draws a mode as the tally grid, with rings around cells that differ from another mode.
 func grid(octal, other string) template.HTML {
 	on, ref := cells(octal), cells(other)
 	if on == nil {

@@ -74,8 +74,8 @@ func Find(name string) (Format, error) {
 // Write writes a report.
 func (f Format) Write(d Data) ([]byte, error) { return f.write(d) }
 
-// Cell returns a cell of a table that programs read: control characters are shown as what they are, and what a
-// spreadsheet would take for a formula is quoted.
+// Cell returns a cell of a table that programs read: control characters are escaped, and what a spreadsheet would
+// take for a formula is quoted.
 func Cell(text string) string {
 	text = strings.Map(func(r rune) rune {
 		if r != '\n' && r != '\t' && unicode.IsControl(r) {
@@ -89,9 +89,8 @@ func Cell(text string) string {
 	return text
 }
 
-// table writes one line a group, and one for each host that has none and is not as declared: a table that
-// says nothing is not to look like one of which all is well. What a spreadsheet would take for a formula is
-// quoted.
+// table writes a line for each group, and one for each host that has none and is not as declared: a table without
+// lines must not look like one in which all is well. What a spreadsheet would take for a formula is quoted.
 func table(d Data) ([]byte, error) {
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
@@ -150,7 +149,7 @@ func table(d Data) ([]byte, error) {
 	return b.Bytes(), err
 }
 
-// unknown are the states in which what is known of a host is not of now.
+// unknown are the states in which the knowledge about a host is out of date.
 var unknown = []verdict.State{verdict.Never, verdict.Failed, verdict.Old, verdict.Behind}
 
 type junitSuites struct {

@@ -14,8 +14,8 @@ import (
 //go:embed script.sh
 var scriptHead string
 
-// Script writes a host's part of a plan as a shell script that uses the system's own utilities only: for
-// change records, and for hosts that nothing of ours may touch. It keeps originals, and undoes itself.
+// Script writes a host's part of a plan as a shell script that uses the system's own utilities only: for change
+// records, and for hosts that nothing of ours may touch. It keeps originals, and can undo itself.
 func Script(w io.Writer, m plan.Manifest, host string, steps []plan.Step) error {
 	digest := plan.Digest(m.Bytes())
 	type line struct {

@@ -1,7 +1,7 @@
 //go:build linux
 
 // Package samba runs a private file server from the system's packages: own folders, own accounts, own port on
-// loopback. Nothing of a system-wide server is touched. The demo and the tests use it as a real server to talk to.
+// loopback. It does not touch a system-wide server. The demo and the tests use it as a real server to talk to.
 package samba
 
 import (
@@ -40,7 +40,7 @@ type Share struct {
 	Lets  []Let
 }
 
-// A Let is one entry of a share's own list; without any a share lets everybody do everything.
+// A Let is one entry of a share's own list; without any, a share allows everybody everything.
 type Let struct {
 	Who  string // an account or a group of the server
 	What string // "read", "change" or "full"
@@ -69,8 +69,8 @@ type Server struct {
 	exited <-chan struct{}
 }
 
-// Start makes a server's folder and starts it. It ends when Stop is called or this process dies. Its accounts stand
-// in a passwd file of its own, which only it sees: that needs root.
+// Start makes a server's folder and starts it. It ends when Stop is called or this process dies. Its accounts are in
+// a passwd file of its own, which only it sees: that needs root.
 func Start(ctx context.Context, dir string, w World) (*Server, error) {
 	if _, err := exec.LookPath("/usr/sbin/smbd"); err != nil {
 		return nil, fmt.Errorf("the file server is not installed: apt-get install samba samba-vfs-modules: %w", err)
@@ -266,7 +266,7 @@ store dos attributes = yes
 `, w.Port, dir, strings.Join(keepers, " "))
 
 	if k := w.Kerberos; k != nil {
-		// Its tickets say nothing of groups: those are the server's own.
+		// Its tickets contain no groups: those are the server's own.
 		fmt.Fprintf(&conf,
 			"realm = %s\nkerberos method = dedicated keytab\ndedicated keytab file = %s\ngensec:require_pac = no\n",
 			k.Name, k.Keytab)

@@ -129,7 +129,7 @@ func (j *Journal) Damage() Damage { return j.damage }
 // ErrDamaged says that a journal holds something that no crash explains.
 var ErrDamaged = errors.New("journal is damaged")
 
-// begins reports whether bytes begin as a journal, and of which version.
+// begins reports whether bytes are the beginning of a journal, and of which version.
 func begins(b []byte) (old bool, err error) {
 	switch {
 	case bytes.HasPrefix(b, []byte(journalMagic)):
@@ -146,7 +146,7 @@ func begins(b []byte) (old bool, err error) {
 	return false, fmt.Errorf("%w: it does not begin as a journal", ErrDamaged)
 }
 
-// ReadJournal reads what a journal holds, and leaves the file alone: a run may be going on.
+// ReadJournal reads what a journal holds, and leaves the file alone: a run may be in progress.
 func ReadJournal(file string) (*Journal, Head, error) {
 	b, err := readBounded(file)
 	if err != nil {
@@ -178,8 +178,8 @@ func readBounded(file string) ([]byte, error) {
 	return os.ReadFile(file)
 }
 
-// OpenJournal opens or begins the journal of a run, reading what an earlier try left. A damaged one is ErrDamaged: what
-// it still tells is for ReadJournal.
+// OpenJournal opens or begins the journal of a run, reading what an earlier attempt left. A damaged one is
+// ErrDamaged: what can still be read of it is for ReadJournal.
 func OpenJournal(file string, head Head) (*Journal, error) {
 	j, err := openJournal(file, head)
 	if err != nil {
@@ -236,7 +236,7 @@ func beginJournal(file string, head Head) (*Journal, error) {
 	}
 
 	if j.f, err = private.Open(file, os.O_WRONLY|os.O_CREATE|os.O_TRUNC); err != nil {
-		// there is nothing in it that ever counted
+		// There is nothing in it that ever counted.
 		return nil, err
 	}
 
@@ -256,7 +256,7 @@ func beginJournal(file string, head Head) (*Journal, error) {
 	return j, nil
 }
 
-// setAside puts a journal's whole records in its place, and keeps it as it was beside.
+// setAside replaces a journal by its whole records, and keeps the original beside it.
 func setAside(file string, whole []byte) error {
 	for n := 1; ; n++ {
 		err := os.Link(file, fmt.Sprintf("%s.torn-%d", file, n))
@@ -270,8 +270,8 @@ func setAside(file string, whole []byte) error {
 	return atomicfile.Write(file, whole)
 }
 
-// replay reads all records that are there, and tells how many bytes those take that may be followed by more.
-// Of a file that ends before its head it has no head.
+// replay reads all records that are there, and returns the length of those after which more may be appended. A file
+// that ends before its head has none.
 func (j *Journal) replay(b []byte) (whole int, err error) {
 	if len(b) < len(journalMagic) {
 		return 0, nil
@@ -334,7 +334,7 @@ func (j *Journal) replay(b []byte) (whole int, err error) {
 	return at, nil
 }
 
-// readHead reads the head, from the first of its two places where it can be read, and tells where records begin. Where
+// readHead reads the head, from the first of its two places that can be read, and returns where the records begin. If
 // the file ends before its head is whole, the journal stays without one.
 func (j *Journal) readHead(b []byte) (int, error) {
 	begin := len(journalMagic)
@@ -368,7 +368,7 @@ func (j *Journal) readHead(b []byte) (int, error) {
 // headRoom is more than two heads take.
 const headRoom = 4096
 
-// resume finds the next record from a place on; -1 where there is none.
+// resume finds the next record from a place on; -1 if there is none.
 func (j *Journal) resume(b []byte, from int) int {
 	return find(b, from, j.salt, func(t recordType) bool { return strings.IndexByte(recordTypes, byte(t)) >= 0 })
 }
@@ -385,7 +385,7 @@ func find(b []byte, from int, salt []byte, is func(recordType) bool) int {
 	return -1
 }
 
-// readRecord reads a record from the front of some bytes; it has 0 bytes where it cannot be read.
+// readRecord reads a record from the front of some bytes; it has 0 bytes if it cannot be read.
 func readRecord(b, salt []byte) (recordType, []byte, int) {
 	if len(b) < 9 {
 		return 0, nil, 0
@@ -404,7 +404,7 @@ func checksum(salt, b []byte) uint32 {
 	return crc32.Update(crc32.Checksum(salt, castagnoli), castagnoli, b)
 }
 
-// fields reads numbers and identities off a payload, and remembers where one was not there.
+// fields reads numbers and identities from a payload, and remembers if one was missing.
 type fields struct {
 	b   []byte
 	bad bool
@@ -525,7 +525,7 @@ func (j *Journal) original(step int, o Original) {
 	j.fresh = true
 }
 
-// endBatch says which originals came since the last batch.
+// endBatch records which originals came since the last batch.
 func (j *Journal) endBatch() {
 	if len(j.batch) == 0 || j.old {
 		return
@@ -538,7 +538,7 @@ func (j *Journal) endBatch() {
 	j.batch = j.batch[:0]
 }
 
-// end says that the run is over, and how many originals there are.
+// end records that the run is over, and how many originals there are.
 func (j *Journal) end() error {
 	var total []byte
 	if !j.old {
@@ -561,7 +561,7 @@ func (j *Journal) outcome(step int, o plan.Outcome, reason string) {
 	j.steps[step].outcome, j.steps[step].reason = o, reason
 }
 
-// ErrJournal says that originals cannot be kept, so that nothing may be changed.
+// ErrJournal says that originals cannot be stored, so that nothing may be changed.
 var ErrJournal = errors.New("the journal cannot be written, so nothing more is changed")
 
 // flush hands records to the system; losing them in a crash only means looking again.

@@ -10,13 +10,13 @@ import (
 	"idletally/internal/host/fsys"
 )
 
-// local is the reach of this host.
+// local is the file systems of this host.
 type local struct {
 	roots map[string]pinned
 	hands []localWorker
 }
 
-// pinned is a root that was opened once for all of a run, or why it could not be.
+// pinned is a root that was opened once for the whole of a run, or why it could not be.
 type pinned struct {
 	root *fsys.Root
 	err  error
@@ -90,13 +90,13 @@ type localHandle struct {
 
 func (t localHandle) Stat(hand int) (fsys.Stat, error) { return t.l.hands[hand].reader.Look(t.fd) }
 
-// ClockGranularity is nothing for most: they were changed long ago, by the same clock.
+// ClockGranularity is nothing for most paths: they were changed long ago, by the same clock.
 func (t localHandle) ClockGranularity(s fsys.Stat) time.Duration {
 	grain := s.Grain()
 	return max(0, min(grain, grain-time.Since(time.Unix(0, s.Changed))))
 }
 
-// Revalidate asks about a folder through its descriptor: it has one name.
+// Revalidate checks a folder through its descriptor: it has only one name.
 func (t localHandle) Revalidate(hand int, s fsys.Stat) (bool, error) {
 	h := &t.l.hands[hand]
 	if s.Kind == perm.Folder {
@@ -113,7 +113,7 @@ func (t localHandle) Reread(hand int) (perm.Set, error) {
 	return t.l.hands[hand].reader.Plain(t.fd)
 }
 
-// Astray is about what folders pass on for good, which they do not here.
+// Astray is about entries that paths inherit and keep in step, which there are none of here.
 func (t localHandle) Astray(perm.Set) (string, error) { return "", nil }
 
 func (t localHandle) Apply(m Moves, before func()) error { return fsys.Apply(t.fd, m.Ops, before) }

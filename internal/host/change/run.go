@@ -17,7 +17,7 @@ import (
 // ErrHalted says that a run was halted at a step boundary and can be resumed.
 var ErrHalted = errors.New("the run was halted")
 
-// Chunks gives the verified steps of a plan, chunk by chunk, as often as asked.
+// Chunks returns the verified steps of a plan, chunk by chunk, as often as asked.
 type Chunks interface {
 	Count() int
 	Steps(n int) ([]plan.Step, error)
@@ -40,7 +40,7 @@ type Runner struct {
 	Chunks   Chunks
 	Progress func(done, total int) // called between batches
 	Halt     func() bool           // asked between batches
-	// steps that share one fdatasync; 0: as many as there may be open files, within reason
+	// Steps that share one fdatasync; 0: as many as there may be open files, within reason.
 	Batch   int
 	Files   FileSystem // nil: this host's own paths
 	PutBack bool       // what the steps lead to was there before: also what no folder passes on
@@ -61,10 +61,10 @@ type numbered struct {
 
 const none = -1
 
-// Run does what the journal does not already have an outcome for, in the order of a walk. A folder is narrowed
-// when it is entered, and widened when it is left: what is in it changes while it is as narrow as before and
-// after together, so that nobody ever can do more in there than before, or than afterwards. What holds no other
-// step is changed at once.
+// Run carries out the steps that have no outcome in the journal yet, in the order of a walk. A folder is narrowed
+// when it is entered, and widened when it is left: what is in it changes while the folder allows only what it allows
+// both before and after, so that at no time anybody can do more in there than before, or than afterwards. A path
+// below which no other step lies is changed at once.
 func (r *Runner) Run(ctx context.Context) error {
 	defer r.release()
 	r.Journal.pause = r.pause
@@ -267,7 +267,7 @@ func (r *Runner) runBatch(b batch) (err error) {
 	return nil
 }
 
-// note records what came of a step, if anything did.
+// note records the outcome of a step, if it has one.
 func (r *Runner) note(h openStep) error {
 	switch {
 	case h.away != nil:
@@ -281,7 +281,7 @@ func (r *Runner) note(h openStep) error {
 	return nil
 }
 
-// parallel does something for each of n, on all workers where there is much to do. Neighbours go to the same worker,
+// parallel does something for each of n, on all workers if there is much to do. Neighbours go to the same worker,
 // which keeps their folder open.
 func (r *Runner) parallel(n int, do func(d *worker, i int)) {
 	r.begin()
@@ -327,7 +327,7 @@ const (
 	maxHeld  = 256 // folders within each other that are kept open
 )
 
-// begin takes hold of what a run works with until letGo.
+// begin takes hold of what a run works with, until letGo is called.
 func (r *Runner) begin() {
 	if r.hands != nil {
 		return
@@ -371,8 +371,7 @@ func (r *Runner) each(ctx context.Context, visit func(base int, steps []plan.Ste
 	return nil
 }
 
-// Verify reads every step that is done once more, after all of them, and tells those that are
-// not as planned any more.
+// Verify reads every step that is done once more, after all of them, and returns those that are no longer as planned.
 func (r *Runner) Verify(ctx context.Context) (wrong []plan.Result, err error) {
 	defer r.release()
 	var away error
@@ -399,10 +398,10 @@ func (r *Runner) Verify(ctx context.Context) (wrong []plan.Result, err error) {
 	return wrong, nil
 }
 
-// Settle looks at every step that was begun and is not done: a halted run leaves folders narrowed, a crash can leave a
-// path anywhere on its way, and what was skipped or refused in the middle may be another than it was. It tells how they
-// are, by their numbers, where that is not as they were found: as far as it is of the run's own doing, or, for what has
-// an outcome, whatever it is of.
+// Settle looks at every step that was begun and is not done: a halted run leaves folders narrowed, a crash can leave
+// a path anywhere on its way, and a step that was skipped or refused in the middle may have changed something. It
+// returns their states, by number, where these are not as they were found: for a step without an outcome only what
+// the run itself has done, for others whatever happened.
 func (r *Runner) Settle(ctx context.Context) (map[int]perm.Set, error) {
 	defer r.release()
 	left := map[int]perm.Set{}

@@ -15,7 +15,7 @@ import (
 	"idletally/internal/host/fsys"
 )
 
-// A stage is what a run does to a path at once.
+// A stage is how much of a step a run does at a time.
 type stage int
 
 const (
@@ -31,7 +31,7 @@ type worker struct {
 	ways map[transition]*transitionPlan
 }
 
-// A transition is what a step does, wherever: many steps do the same.
+// A transition is what a step does, on whatever path: many steps do the same.
 type transition struct {
 	kind          perm.Kind
 	before, after perm.Set
@@ -109,7 +109,7 @@ func (w *transitionPlan) through(from perm.Set, moves []perm.Move) []perm.Set {
 	return out
 }
 
-// An openStep is a step whose path is open and was found as reviewed, or has an outcome already.
+// An openStep is a step whose path is open and was found as reviewed, or that has an outcome already.
 type openStep struct {
 	no       int
 	above    int    // see numbered
@@ -135,7 +135,7 @@ func (h *openStep) close() {
 
 func (h *openStep) original() Original { return Original{h.seen.Dev, h.file(), h.seen.Set} }
 
-// file is which file a step found, with what is in it where that was read.
+// file is which file a step found, with the hash of its content if that was read.
 func (h *openStep) file() plan.Identity {
 	return plan.Identity{Inode: h.seen.Ino, Born: h.seen.Born, Content: h.content}
 }
@@ -231,7 +231,7 @@ func (d *worker) examine(n numbered, st stage) openStep {
 
 	h.reviewed = n.File.Content
 
-	// A program that loses power may be given it back: only if it still is that program.
+	// A program that loses power may be given it back, but only if it still is that program.
 	if known == nil && w.loses {
 		h.content, _ = h.thing.Content() // where it cannot be read it is not given back either, and that says why
 	}
@@ -248,8 +248,8 @@ func (d *worker) open(path string) (Handle, error) {
 	return d.r.reach.Open(d.no, at, path)
 }
 
-// change makes the calls of one held step, and looks at the result. A step without an outcome then is a
-// folder that is narrowed.
+// change makes the calls of one open step, and looks at the result. A step that then has no outcome is a folder that
+// is narrowed.
 func (d *worker) change(h *openStep) {
 	if h.outcome != plan.Pending {
 		return
@@ -316,9 +316,9 @@ func (d *worker) change(h *openStep) {
 	}
 }
 
-// follows makes sure that a step gives its path no entries as if from above that its folder does not pass on:
-// what follows from a step of the folder waits for that one to be done, and whoever else changes the folder
-// undoes what was to follow from it.
+// follows makes sure that a step gives its path no entries marked as inherited that its folder does not pass on: what
+// depends on a step of the folder waits for that one to be done, and if somebody else changes the folder, there is
+// nothing left to depend on.
 func (d *worker) follows(h *openStep) error {
 	if !h.way.anew {
 		return nil
@@ -355,8 +355,8 @@ func (d *worker) follows(h *openStep) error {
 
 const followed = "it follows from the step of its folder, which was "
 
-// make makes a step's calls. Before a program gets more power than it had, nobody may have it open for
-// writing, and what is in it has to be what was reviewed; who begins to open it meanwhile undoes the step.
+// make makes a step's calls. Before a program gets more power than it had, nobody may have it open for writing, and
+// its content has to be what was reviewed; if somebody begins to open it meanwhile, the step is undone.
 func (d *worker) make(h *openStep, m Moves, content tree.Hash) error {
 	if m.Power == 0 {
 		return h.thing.Apply(m, d.r.pause)
@@ -422,8 +422,8 @@ func (d *worker) revalidate(h *openStep) error {
 	}
 }
 
-// result reads what a step came to. Where there were no lists and capabilities and none were set, a look at
-// the mode will do here: Verify looks at everything once more.
+// result reads the outcome of a step. If there were no lists and capabilities and none were set, the mode is enough
+// here: Verify looks at everything once more.
 func (d *worker) result(h *openStep) (perm.Set, error) {
 	if h.way.plain {
 		return h.thing.Reread(d.no)
@@ -432,8 +432,8 @@ func (d *worker) result(h *openStep) (perm.Set, error) {
 	return now.Set, err
 }
 
-// restore leads a path back to what it was, narrowed in between as on the way there. What a program had of power it
-// gets back only where it still is that program; otherwise it stays without.
+// restore leads a path back to what it was, narrowed in between as on the way there. A program gets back the power it
+// had only if it still is that program; otherwise it stays without.
 func (d *worker) restore(h *openStep, from perm.Set) error {
 	back := newTransitionPlan(transition{h.way.turn.kind, from, h.way.turn.before})
 	if back.err != nil {
@@ -445,9 +445,9 @@ func (d *worker) restore(h *openStep, from perm.Set) error {
 	return errors.Join(h.thing.Apply(back.moves[entering], d.r.pause), h.thing.Apply(back.moves[leaving], d.r.pause))
 }
 
-// settle returns the state that a begun step has left its path in, where that is another than it was. What a
-// step without an outcome finds counts only if it is a state of its way. A folder that was narrowed and is
-// not there any more is where somebody has moved it, as it was left.
+// settle returns the state in which a begun step has left its path, if that is another than it was. The state that a
+// step without an outcome finds counts only if it is one on its way. A folder that was narrowed and is not there any
+// more was moved, and is as it was left.
 func (d *worker) settle(s plan.Step, p progress) perm.Set {
 	w, o := d.plan(s), *p.original
 	narrowed := func() perm.Set {
@@ -474,7 +474,7 @@ func (d *worker) settle(s plan.Step, p progress) perm.Set {
 	return now.Set
 }
 
-// giveBack returns a folder that was narrowed what it had, wherever somebody has moved it since.
+// giveBack returns a folder that was narrowed to the state that it had, wherever somebody has moved it since.
 func (d *worker) giveBack(h *openStep, s plan.Step, thing Handle) {
 	w := d.plan(s)
 	now, err := thing.Stat(d.no)

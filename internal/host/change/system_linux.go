@@ -7,8 +7,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// perSync is how many steps share one fdatasync, and how many descriptors are held: a quarter of those that
-// this process may have.
+// perSync is how many steps share one fdatasync, and how many descriptors are held: a quarter of those that this
+// process may have.
 func perSync() int {
 	var limit unix.Rlimit
 	if unix.Getrlimit(unix.RLIMIT_NOFILE, &limit) != nil {
@@ -17,7 +17,7 @@ func perSync() int {
 	return int(min(max(limit.Cur/4, 64), 1024))
 }
 
-// durable makes what a file holds survive a power cut.
+// durable makes the content of a file survive a power cut.
 func durable(f *os.File) error { return unix.Fdatasync(int(f.Fd())) }
 
 // full reports whether there is no room left.

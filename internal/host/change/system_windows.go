@@ -10,7 +10,7 @@ import (
 // perSync is how many steps share one flush of the journal, and how many handles are held.
 func perSync() int { return 256 }
 
-// durable makes what a file holds survive a power cut.
+// durable makes the content of a file survive a power cut.
 func durable(f *os.File) error { return f.Sync() }
 
 // full reports whether there is no room left.
@@ -19,5 +19,5 @@ func full(err error) bool {
 		errors.Is(err, windows.ERROR_DISK_QUOTA_EXCEEDED)
 }
 
-// newLocal is for systems whose own paths have modes: here a run is given what it reaches them by.
+// newLocal is for systems whose own paths have modes: here a run is given the file system that it works on.
 func newLocal([]string, int) FileSystem { panic("a run on this system needs its reach") }

@@ -1,6 +1,6 @@
-// Package fileserver looks at paths that carry NT security descriptors and changes them, wherever they are: on the
-// shares of a file server, or on a system of its own that keeps such descriptors. Who reaches them is a
-// Server; what is done with them is here.
+// Package fileserver reads and changes paths that carry NT security descriptors, wherever they are: on the shares of
+// a file server, or on a system of its own that has such descriptors. A Server reaches them; what is done with them
+// is here.
 package fileserver
 
 import (
@@ -23,28 +23,29 @@ import (
 type Server interface {
 	Open(ctx context.Context, share string) (Share, error)
 	Shares(ctx context.Context) ([]string, error)
-	// Names returns what the server calls identities, in their order; one that it does not know has no name.
+	// Names returns the server's names of identities, in their order; one that it does not know has no name.
 	Names(ctx context.Context, sids []ntsd.SID) ([]Name, error)
 	// Accounts lists the accounts and groups that the server keeps, with who is in which.
 	Accounts(ctx context.Context) ([]Account, error)
-	// Privileges tells which accounts and groups hold privileges that pass over lists.
+	// Privileges returns which accounts and groups hold privileges that pass over lists.
 	Privileges(ctx context.Context) (map[ntsd.SID]privilege.Set, error)
 	Close() error
 }
 
 // A Share is one that is open.
 type Share interface {
-	// Terms are what the share itself lays down, as far as the server tells.
+	// Terms returns what the share itself lays down, as far as the server tells.
 	Terms() (access.Mount, error)
-	// Hold opens something with certain rights, following no link; "" is the share's own folder. Where the
-	// account has the privilege, the list on it does not stand in the way.
+	// Hold opens something with certain rights, following no link; "" is the share's own folder. If the account has
+	// the privilege, the list on it is not consulted.
 	Hold(name string, rights ace.Mask) (Handle, error)
-	// List reads a folder with all permissions, a piece at a time. What could not be read is told with the entry.
+	// List reads a folder with all permissions, a piece at a time. An entry that could not be read comes with the
+	// reason.
 	List(folder string, each func([]Seen) error) error
 	Close() error
 }
 
-// A Handle is something that was opened once: what is looked at through it is what is changed through it.
+// A Handle is something that was opened once: what is read through it is what is changed through it.
 type Handle interface {
 	Look() (Seen, error)
 	Set(d ntsd.Descriptor, what Part) error // needs a handle with the rights for it
@@ -61,12 +62,12 @@ type Seen struct {
 	Size       int64
 	Modified   time.Time
 	ReadOnly   bool // marked so (MS-FSCC 2.6)
-	// when anything of it was changed last, in nanoseconds of Unix time by the server's clock; 0 where nobody asked
+	// When anything of it was changed last, in nanoseconds of Unix time by the server's clock; 0 if nobody asked.
 	Changed int64
 	Err     error // why its permissions could not be read
 }
 
-// A Part says what of a descriptor is set.
+// A Part says which parts of a descriptor are set.
 type Part uint8
 
 // The parts.
@@ -92,7 +93,7 @@ func (n Name) String() string {
 	return n.Domain + `\` + n.Name
 }
 
-// An Account is one that a server keeps, or a group of it.
+// An Account is one of the server's accounts or groups.
 type Account struct {
 	SID    ntsd.SID
 	Name   string
@@ -102,7 +103,7 @@ type Account struct {
 	Partly bool       // of a group: not everybody who is in it is known
 }
 
-// ErrLost says that the way to the server was lost, and was not found again.
+// ErrLost says that the connection to the server was lost, and could not be made again.
 var ErrLost = errors.New("the file server does not answer any more")
 
 // Refused reports whether somebody denied access.
@@ -111,7 +112,7 @@ func Refused(err error) bool { return errors.Is(err, fs.ErrPermission) }
 // Gone reports whether a path is not there.
 func Gone(err error) bool { return errors.Is(err, fs.ErrNotExist) }
 
-// Look opens something for a look at its permissions.
+// Look opens something and reads its permissions.
 func Look(s Share, name string) (Seen, error) {
 	h, err := s.Hold(name, ace.ReadControl|ace.ReadAttributes)
 	if err != nil {
@@ -121,9 +122,9 @@ func Look(s Share, name string) (Seen, error) {
 	return h.Look()
 }
 
-// Split returns the share of a path and what lies in it, in the server's own form: /charts/a/b is a\b in
-// charts. What would stand for something else there is refused, since a name like ..\..\other leads out of
-// where it seems to lie.
+// Split returns the share of a path and what lies in it, in the server's own form: /charts/a/b is a\b in charts. A
+// path that would mean something else there is refused, since a name like ..\..\other leads out of where it seems to
+// lie.
 func Split(path string) (share, below string, err error) {
 	if strings.ContainsAny(path, "\\:*?\"<>|") {
 		return "", "", fmt.Errorf("%s: no name on a share holds \\ : * ? \" < > or |", pathname.Escape(path))

@@ -16,7 +16,7 @@ import (
 	"idletally/internal/host/fsys"
 )
 
-// shareFileSystem gets a run at the paths of a server's shares.
+// shareFileSystem is the shares of a server, as a run works on them.
 type shareFileSystem struct {
 	ctx context.Context
 	s   Server
@@ -72,8 +72,8 @@ func (r *shareFileSystem) Close() {
 	clear(r.shares)
 }
 
-// away tells a run to stop where nothing more can be reached: it can be resumed, and what it did not get at
-// is no refusal.
+// away makes a run stop when nothing more can be reached: it can be resumed, and what it did not reach was not
+// refused.
 func (r *shareFileSystem) away(err error) error {
 	if !errors.Is(err, ErrLost) || errors.Is(err, change.ErrAway) {
 		return err
@@ -84,8 +84,8 @@ func (r *shareFileSystem) away(err error) error {
 	return r.gone
 }
 
-// openPath is a path of a share, opened once. Where the way to the server is lost and found again it is opened
-// anew, and has to be what it was: the same file, with the same permissions.
+// openPath is a path of a share, opened once. When the connection is lost and made again, the path is opened anew,
+// and has to be what it was: the same file, with the same permissions.
 type openPath struct {
 	r     *shareFileSystem
 	share Share
@@ -108,10 +108,10 @@ func (t *openPath) open() (err error) {
 	return t.r.away(err)
 }
 
-// again is how often something is opened anew, each time that it was lost.
+// again is how often a path is opened anew after it was lost.
 const again = 20
 
-// look looks, over a new connection where the old one is lost.
+// look reads the path, over a new connection if the old one is lost.
 func (t *openPath) look() (Seen, error) {
 	seen, err := t.h.Look()
 	for n := 0; n < again && errors.Is(err, ErrLost); n++ {
@@ -147,7 +147,7 @@ func (t *openPath) Stat(int) (fsys.Stat, error) {
 	}, err
 }
 
-// ClockGranularity does not ask what time it is: the server has a clock of its own.
+// ClockGranularity does not consult this host's clock: the server has one of its own.
 func (t *openPath) ClockGranularity(s fsys.Stat) time.Duration { return s.Grain() }
 
 // Revalidate opens the path anew, and goes on with what it leads to now.
@@ -163,8 +163,8 @@ func (t *openPath) Revalidate(hand int, s fsys.Stat) (bool, error) {
 	return now == s, err
 }
 
-// Astray looks at the folder anew: somebody may have changed it since the step was drafted. What holds a
-// share is not to be seen.
+// Astray reads the folder anew: somebody may have changed it since the step was drafted. The folder of a share cannot
+// be read.
 func (t *openPath) Astray(to perm.Set) (string, error) {
 	if t.name == "" || t.last == nil {
 		return "", nil
@@ -200,7 +200,7 @@ func (t *openPath) Reread(hand int) (perm.Set, error) {
 	return now.Set, err
 }
 
-// Apply sets what is another now, all of it at once.
+// Apply sets the parts that differ now, all of them at once.
 func (t *openPath) Apply(m change.Moves, before func()) error {
 	to, ok := nt.Of(m.To)
 	if !ok {

@@ -16,7 +16,7 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// A Found is what a scan of shares met.
+// A Found is what a scan of shares found.
 type Found struct {
 	Forest tree.Hash
 	Paths  int64
@@ -31,11 +31,10 @@ type Denied struct{ Path, Reason string }
 const (
 	maxDenied = 1000
 	maxSIDs   = 20_000
-	// listers is how many folders are read at once: most of the time goes by on the way to the server and back.
+	// listers is how many folders are read at once: most of the time passes on the way to the server and back.
 	listers = 8
-	// light is what the folders on one way may weigh (tree.Way.Held) for several of them to be read at once.
-	// Those that weigh more are read one after the other, so that all that are held come to listers times
-	// this and one tree.MaxWay.
+	// light is what the folders on one way may weigh (tree.Way.Held) for several of them to be read at once. Heavier
+	// ones are read one after the other, so that all that are held come to listers times this and one tree.MaxWay.
 	light = 8 << 20
 )
 
@@ -196,16 +195,15 @@ func (w *scanner) fail(err error) {
 	}
 }
 
-// saw tells whoever waits how many paths were met so far.
+// saw reports to whoever waits how many paths were met so far.
 func (w *scanner) saw(paths int) {
 	if seen := w.seen.Add(int64(paths)); w.report != nil {
 		w.report(seen)
 	}
 }
 
-// folder reads a folder and all below it. Folders in it are read by others where somebody is free, unless the
-// folders on the way are not light: then whoever is alone with them reads all that is below, and waits for
-// nobody.
+// folder reads a folder and all below it. Other workers that are free read the folders in it, unless the folders on
+// the way are not light: then this worker reads all that is below by itself, and waits for nobody.
 func (w *scanner) folder(
 	ctx context.Context, share Share, path, below string, way tree.Way, alone bool,
 ) (tree.Hash, tree.Gap) {

@@ -9,7 +9,7 @@ import (
 	"idletally/internal/core/perm/nt"
 )
 
-// A tried operation is one or two opens with just the right that it takes. They leave nothing behind.
+// A tried operation is one or two opens with exactly the rights that it takes. They leave nothing behind.
 type opens struct {
 	folder bool // opens the folder that it is in, too, to add it there
 	on     ace.Mask

@@ -11,8 +11,7 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// Apply makes the calls on what a descriptor points to, and before each calls what it was given for that, if
-// anything.
+// Apply makes the calls on what a descriptor points to, and calls before ahead of each, if it is given.
 func Apply(fd int, calls []perm.Move, before func()) error {
 	for _, m := range calls {
 		if before != nil {

@@ -71,8 +71,8 @@ func (r *Root) Open(path string) (int, error) {
 	return fd, nil
 }
 
-// An Opener opens many paths beneath a root. It keeps the folder of the last one open, so that the next one in
-// there costs less; letting it go now and then bounds how long a folder that is moved away is still worked in.
+// An Opener opens many paths beneath a root. It keeps the folder of the last one open, so that the next one in there
+// costs less; letting go of it now and then bounds how long work goes on in a folder that was moved away.
 type Opener struct {
 	Root   *Root
 	folder string
@@ -112,8 +112,8 @@ func (o *Opener) enter(path string) error {
 	return nil
 }
 
-// Still looks a path up anew, and says whether nothing was done to what it led to before. That it leads
-// elsewhere now, or that there are more or fewer names, is an error.
+// Still looks a path up anew, and reports whether nothing was done to what it led to before. It is an error if it
+// leads elsewhere now, or if the number of names changed.
 func (o *Opener) Still(r *Reader, path string, s Stat) (bool, error) {
 	if err := o.enter(path); err != nil {
 		return false, err
@@ -128,7 +128,7 @@ func (o *Opener) Still(r *Reader, path string, s Stat) (bool, error) {
 	return now.Stamp == s.Stamp, nil
 }
 
-// Close lets the folder go; the opener can still be used.
+// Close releases the folder; the opener can still be used.
 func (o *Opener) Close() {
 	if o.open {
 		unix.Close(o.fd)
@@ -144,8 +144,8 @@ func Content(fd int) (int, error) {
 	return openQuietly(fd, ".", unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC|unix.O_NOFOLLOW)
 }
 
-// Subfolder opens a folder's subfolder for reading; it fails with EXDEV where another file
-// system is mounted, unless crossing is asked for.
+// Subfolder opens a folder's subfolder for reading; it fails with EXDEV if another file system is mounted there,
+// unless crossing is asked for.
 func Subfolder(dir int, name string, cross bool) (int, error) {
 	how := unix.OpenHow{Flags: unix.O_RDONLY | unix.O_DIRECTORY | unix.O_CLOEXEC | unix.O_NOFOLLOW | unix.O_NOATIME,
 		Resolve: unix.RESOLVE_BENEATH | unix.RESOLVE_NO_SYMLINKS}
@@ -193,7 +193,7 @@ func openParts(dir int, rel string, resolve uint64) (int, error) {
 
 		fd, err := unix.Openat2(at, part, &how)
 		for tries := 0; (err == unix.EAGAIN || err == unix.EINTR) && tries < 100; tries++ {
-			// a rename raced with a beneath check
+			// A rename raced with a beneath check.
 			fd, err = unix.Openat2(at, part, &how)
 		}
 
@@ -314,8 +314,8 @@ const (
 	sysListxattrat = 465
 )
 
-// xattrat says whether the kernel (6.13 on) reads attributes relative to a folder; before, the
-// way leads through /proc/self/fd.
+// xattrat says whether the kernel (6.13 on) reads attributes relative to a folder; before that they are read through
+// /proc/self/fd.
 var xattrat atomic.Bool
 
 func init() {
@@ -323,7 +323,7 @@ func init() {
 	xattrat.Store(e != unix.ENOSYS)
 }
 
-// UseXattrat switches those calls on or off, and gives what was set: tests try both ways.
+// UseXattrat switches those calls on or off, and returns what was set: tests try both ways.
 func UseXattrat(on bool) (was bool) { return xattrat.Swap(on) }
 
 // A Reader looks at the entries of one open folder. Its buffers are reused; one goroutine at a
@@ -341,8 +341,8 @@ const scanMask = unix.STATX_TYPE | unix.STATX_MODE | unix.STATX_UID | unix.STATX
 	unix.STATX_CTIME | unix.STATX_NLINK | unix.STATX_MNT_ID
 const fullMask = scanMask | unix.STATX_SIZE | unix.STATX_MTIME | unix.STATX_BTIME
 
-// A place is where a path's attributes are read: an entry of an open folder, or what a descriptor points to,
-// which is an entry of the process's own folder of descriptors.
+// A place is where a path's attributes are read: an entry of an open folder, or what a descriptor points to, which is
+// an entry of the process's own folder of descriptors.
 type place struct {
 	dir    int
 	name   []byte // with a NUL byte at its end
@@ -405,13 +405,13 @@ func (r *Reader) Look(fd int) (Stat, error) {
 	return s, nil
 }
 
-// Same reports whether nothing was done to what a descriptor showed: lists and all, for that changes the stamp.
+// Same reports whether nothing was done to what a descriptor showed, lists included, since that changes the stamp.
 func (r *Reader) Same(fd int, s Stat) (bool, error) {
 	err := r.statx(fd, nothing, scanMask)
 	return r.stamp() == s.Stamp, err
 }
 
-// Plain returns the state of a path that has no attributes, without a look whether that is so.
+// Plain returns the state of a path that has no attributes, without checking that it has none.
 func (r *Reader) Plain(fd int) (perm.Set, error) {
 	if err := r.statx(fd, nothing, scanMask); err != nil {
 		return perm.Set{}, err
@@ -445,8 +445,8 @@ type Known struct {
 	Set  perm.Set
 }
 
-// At looks at a folder's entry without following it. name ends with a NUL byte. Where the entry has
-// the stamp of what is known of it, it is taken to be that; nil is for nothing known.
+// At looks at a folder's entry without following it. name ends with a NUL byte. If the entry has the stamp of the
+// known state, the state is taken to be that; nil if nothing is known.
 func (r *Reader) At(dir int, name []byte, past *Known) (perm.Kind, perm.Set, Stamp, error) {
 	st := &r.stat
 	_, _, e := unix.Syscall6(unix.SYS_STATX, uintptr(dir), uintptr(unsafe.Pointer(&name[0])),
@@ -529,8 +529,8 @@ func assemble(i perm.Inode, get func(string) string) (perm.Set, error) {
 	return perm.Set{}, errors.New("no scheme of permissions is known: this is a mistake in this program")
 }
 
-// rich makes the set of a path with attributes. Few lists serve many paths, so that decoding and
-// checking each once is enough: raw is what the kernel said, attribute by attribute.
+// rich makes the set of a path with attributes. Few lists serve many paths, so that decoding and checking each once
+// is enough: raw is what the kernel returned, attribute by attribute.
 func (r *Reader) rich(at place, names string) (perm.Set, error) {
 	p := inode(&r.stat)
 	raw := binary.NativeEndian.AppendUint32(r.raw[:0], p.UID)

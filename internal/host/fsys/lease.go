@@ -14,10 +14,10 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// MaxContent bounds what is read of one file to know it again, in bytes.
+// MaxContent bounds the size, in bytes, of a file whose content is read to know it again.
 const MaxContent = 1 << 30
 
-// Digest returns the SHA-256 of what is in a regular file that a descriptor points to.
+// Digest returns the SHA-256 of the regular file that a descriptor points to.
 func Digest(fd int) (tree.Hash, error) {
 	f, err := reopen(fd)
 	if err != nil {
@@ -47,15 +47,16 @@ func digest(f *os.File) (h tree.Hash, err error) {
 	return tree.Hash(sum.Sum(nil)), nil
 }
 
-// A Lease keeps a file as it is: nobody has it open for writing, and who opens it so waits until the lease is let go.
+// A Lease keeps a file as it is: nobody has it open for writing, and whoever opens it so waits until the lease is
+// released.
 type Lease struct {
 	f       *os.File
 	Content tree.Hash // SHA-256 of what is in it
 }
 
-// TakeLease takes a lease on a regular file that a descriptor points to, and reads it. ErrWritten says that
-// somebody has it open for writing, or mapped: a mapping that is written to outlives its descriptor, and
-// shows in no mode. The owner's own agent needs CAP_LEASE for the files of others.
+// TakeLease takes a lease on a regular file that a descriptor points to, and reads it. ErrWritten says that somebody
+// has it open for writing, or mapped: a mapping that is written to outlives its descriptor, and no mode shows it. An
+// agent that is not root needs CAP_LEASE for the files of others.
 func TakeLease(fd int) (*Lease, error) {
 	f, err := reopen(fd)
 	if err != nil {
@@ -89,5 +90,5 @@ func (l *Lease) Kept() bool {
 	return err == nil && kind == unix.F_RDLCK
 }
 
-// Release lets go of the lease: who waits to write may.
+// Release releases the lease: whoever waits to write may go on.
 func (l *Lease) Release() { _ = l.f.Close() }

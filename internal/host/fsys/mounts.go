@@ -15,8 +15,8 @@ import (
 	"idletally/internal/core/access"
 )
 
-// Mount returns the number of the mount that the entry which was looked at last lies on, and whether that begins there.
-// Where the kernel tells no number (before Linux 5.8) it is 0.
+// Mount returns the number of the mount that the last entry lies on, and whether it is the mount's root. If the
+// kernel tells no number (before Linux 5.8) it is 0.
 func (r *Reader) Mount() (id uint64, begins bool) {
 	if r.stat.Mask&unix.STATX_MNT_ID != 0 {
 		id = r.stat.Mnt_id
@@ -24,8 +24,8 @@ func (r *Reader) Mount() (id uint64, begins bool) {
 	return id, r.stat.Attributes&unix.STATX_ATTR_MOUNT_ROOT != 0
 }
 
-// Mounts returns what this process's mounts withhold, by their numbers (proc_pid_mountinfo(5)). No file system
-// is asked, so that one which does not answer stops nobody. Where each is mounted is not told.
+// Mounts returns what this process's mounts deny, by their numbers (proc_pid_mountinfo(5)). No file system is asked,
+// so that one which does not answer blocks nobody. Where each is mounted is left out.
 func Mounts() (map[uint64]access.Mount, error) {
 	f, err := os.Open("/proc/self/mountinfo")
 	if err != nil {
@@ -50,8 +50,8 @@ func Mounts() (map[uint64]access.Mount, error) {
 	return out, nil
 }
 
-// parseMount reads a line of the table: number, parent, device, root, place, options, more of them up to a
-// dash, and then the file system's type, source and own options.
+// parseMount reads a line of the table: number, parent, device, root, place, options, more of them up to a dash, and
+// then the file system's type, source and own options.
 func parseMount(line string) (id uint64, m access.Mount, ok bool) {
 	fields := strings.Fields(line)
 	dash := slices.Index(fields, "-")
@@ -80,9 +80,9 @@ func parseMount(line string) (id uint64, m access.Mount, ok bool) {
 	return id, m, true
 }
 
-// Sealed reports whether the kernel refuses writing to what a descriptor points to for the file system's sake,
-// as in a subvolume of btrfs that is read-only, whatever its mount says. Nothing is opened for it. Of what
-// cannot be asked it says no.
+// Sealed reports whether the kernel refuses writing to what a descriptor points to because of its file system, as in
+// a subvolume of btrfs that is read-only, whatever its mount says. Nothing is opened for it. If it cannot be asked it
+// is false.
 func Sealed(fd int) bool {
 	return unix.Faccessat(fd, "", unix.W_OK, unix.AT_EMPTY_PATH) == unix.EROFS
 }

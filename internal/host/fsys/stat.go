@@ -20,8 +20,8 @@ type Stat struct {
 	Born  int64 // when the inode was made, in nanoseconds of Unix time; 0 where the file system does not tell
 }
 
-// A Stamp is what cannot stay the same where anything of a path's permissions changed: its inode,
-// and when that was changed last, in nanoseconds of Unix time.
+// A Stamp cannot stay the same if anything of a path's permissions changed: its inode, and when that was last
+// changed, in nanoseconds of Unix time.
 type Stamp struct {
 	Ino     uint64
 	Changed int64
@@ -31,8 +31,8 @@ type Stamp struct {
 var ErrOther = errors.New(
 	"no longer as reviewed: in this very moment something else came to lie there, or its names became more or fewer")
 
-// Grain is how long two changes can bear the same time: file systems take it from a clock that ticks, and some keep
-// whole seconds only.
+// Grain returns how long two changes can have the same time: file systems take it from a clock that ticks, and some
+// keep whole seconds only.
 func (s Stamp) Grain() time.Duration {
 	if s.Changed%int64(time.Second) == 0 {
 		return 1100 * time.Millisecond

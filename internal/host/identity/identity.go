@@ -18,8 +18,8 @@ import (
 	"idletally/internal/core/unixid"
 )
 
-// maxAccounts bounds what a directory service may answer: accounts that it lists beyond are asked for one by one, where
-// paths belong to them. A service takes no more in one snapshot (untrusted.MaxElements).
+// maxAccounts bounds what a directory service may answer: accounts beyond that are asked for one by one if paths
+// belong to them. A service takes no more in one snapshot (untrusted.MaxElements).
 const maxAccounts = 50_000
 
 // Read asks the name-service switch where the host has getent, and the local files otherwise.
@@ -45,8 +45,8 @@ func Read(ctx context.Context, named ...string) (*perm.Directory, error) {
 	return d, nil
 }
 
-// Recent keeps what was read for a moment: whoever looks at many folders asks for the same accounts
-// each time, and asking starts other programs. Its zero value is ready, for many goroutines.
+// Recent keeps what was read for a moment: whoever looks at many folders asks for the same accounts each time, and
+// asking starts other programs. Its zero value is ready, and safe for concurrent use.
 type Recent struct {
 	mu    sync.Mutex
 	named []string
@@ -74,8 +74,8 @@ func (r *Recent) Read(ctx context.Context, named ...string) (*perm.Directory, er
 	return d, err
 }
 
-// appendAccount asks the name-service switch for one account, by name or number, for the groups
-// that it is in, and for their names. Where it knows nothing, nothing is added.
+// appendAccount asks the name-service switch for one account, by name or number, for the groups that it is in, and
+// for their names. If it knows nothing, nothing is added.
 func appendAccount(ctx context.Context, passwd, group []byte, name string) ([]byte, []byte) {
 	line := getent(ctx, "passwd", name)
 	fields := strings.Split(strings.TrimSpace(string(line)), ":")
@@ -94,7 +94,7 @@ func appendAccount(ctx context.Context, passwd, group []byte, name string) ([]by
 	return passwd, group
 }
 
-// getent asks for keys of a database; what nobody knows is not in the answer.
+// getent asks for keys of a database; the answer leaves out what nobody knows.
 func getent(ctx context.Context, database string, keys ...string) []byte {
 	path, err := exec.LookPath("getent")
 	if err != nil {
@@ -122,8 +122,8 @@ func database(ctx context.Context, name string) ([]byte, error) {
 	return b, nil
 }
 
-// Parse reads passwd(5) and group(5) text, several groups of one id being one. Lines that are none are passed
-// over, as the C library does.
+// Parse reads passwd(5) and group(5) text; several groups with one id become one. Lines that are neither are ignored,
+// as by the C library.
 func Parse(passwd, group []byte) *perm.Directory {
 	d := &perm.Directory{}
 	members := map[string][]perm.Principal{}

@@ -20,8 +20,8 @@ const (
 	ownersFor = time.Minute
 )
 
-// Owners finds out what the ids stand for that paths belong to, where a directory service does not list its
-// accounts. It remembers for a minute, also what nobody knows. Its zero value is ready, for many goroutines.
+// Owners finds the accounts of ids that own paths, where a directory service does not list its accounts. It remembers
+// the answers for a minute, including those about nobody. Its zero value is ready, and safe for concurrent use.
 type Owners struct {
 	mu    sync.Mutex
 	since time.Time
@@ -29,7 +29,7 @@ type Owners struct {
 	found perm.Directory
 }
 
-// Complete returns the directory with those added that ids stand for, in the order of the ids.
+// Complete returns the directory with the accounts of those ids added, in the order of the ids.
 func (o *Owners) Complete(ctx context.Context, d *perm.Directory, ids []perm.Principal) *perm.Directory {
 	ids = numbered(ids)
 	o.mu.Lock()
@@ -97,7 +97,7 @@ func (o *Owners) add(d *perm.Directory) {
 	o.found.Index()
 }
 
-// numbered returns the ids that are numbers. Others are of entries that name somebody as another system does.
+// numbered returns the ids that are numbers. Others come from entries that name somebody as another system does.
 func numbered(ids []perm.Principal) []perm.Principal {
 	return slices.DeleteFunc(slices.Clone(ids), func(id perm.Principal) bool {
 		_, ok := unixid.Number(id)

@@ -16,8 +16,8 @@ const (
 	mostKept = 20              // directories of which it is kept
 )
 
-// A telling is what a directory told last. Many agents of one process may work for file servers of one
-// domain: it is asked once for all of them.
+// A telling is the last answer of a directory. Many agents of one process may work for file servers of one domain: it
+// is asked once for all of them.
 type telling struct {
 	asking chan struct{} // has room for who asks
 	mu     sync.Mutex
@@ -33,7 +33,7 @@ func (t *telling) last() (all []fileserver.Account, age time.Duration) {
 	return t.all, time.Since(t.at)
 }
 
-// tellings are what directories told, by how they are asked: whoever cannot sign in there does not get what
+// tellings are the answers of directories, by how they are asked: whoever cannot sign in there does not get what
 // others were told.
 type tellings struct {
 	mu sync.Mutex
@@ -68,9 +68,9 @@ func (s *tellings) get(d *Directory) (*telling, error) {
 	return s.of[key], nil
 }
 
-// Known is as Accounts, and gives what was told in the last minutes, to any agent of this process, without
-// asking again. Where the directory does not answer it gives what it told before, its age, and the error. The
-// list is shared: nobody changes it.
+// Known is as Accounts, but returns the answer of the last minutes, to any agent of this process, without asking
+// again. If the directory does not answer it returns the former answer, its age, and the error. The list is shared:
+// nobody may change it.
 func (d *Directory) Known(ctx context.Context) (all []fileserver.Account, age time.Duration, err error) {
 	t, err := shared.get(d)
 	if err != nil {

@@ -41,7 +41,7 @@ const (
 	most = 200_000
 )
 
-// readIn is how long a directory may take to tell all: however slowly it answers, nobody waits for ever.
+// readIn is how long a directory may take for all of its answer: however slow it is, nobody waits for ever.
 var readIn = 10 * time.Minute
 
 var errSlow = errors.New("it takes too long to tell who there is: give a narrower base")
@@ -140,11 +140,10 @@ type searcher interface {
 	Search(*ldap.SearchRequest) (*ldap.SearchResult, error)
 }
 
-// mostEmpty is how many pages with nothing in them a directory may give in one answer: one that does so for
-// ever holds nobody up.
+// mostEmpty is how many empty pages a directory may return in one answer: one that does so for ever blocks nobody.
 const mostEmpty = 100
 
-// each hands out what lies below the base and fits a filter, page by page (RFC 2696).
+// each hands out what lies below the base and matches a filter, page by page (RFC 2696).
 func (d *Directory) each(c searcher, filter string, attributes []string, visit func(*ldap.Entry) error) error {
 	paging := ldap.NewControlPaging(page)
 	ask := ldap.NewSearchRequest(d.Base, ldap.ScopeWholeSubtree, ldap.NeverDerefAliases, 0, int(patience/time.Second),
@@ -177,7 +176,7 @@ func (d *Directory) each(c searcher, filter string, attributes []string, visit f
 	}
 }
 
-// told asks for all that counts, page by page, and for what directories give of long lists in parts.
+// told asks for all that matters, page by page, and for the parts in which directories return long lists.
 func (d *Directory) told(c searcher) (*domain, error) {
 	found := &domain{}
 	err := d.each(c, "(objectSid=*)",
@@ -219,7 +218,7 @@ func (d *Directory) told(c searcher) (*domain, error) {
 	return found, nil
 }
 
-// domain is what a directory told.
+// domain is the answer of a directory.
 type domain struct {
 	all     []fileserver.Account
 	at      map[string]int      // by distinguished name, folded
@@ -235,15 +234,15 @@ type domain struct {
 	more  []rest // of groups that were told in part
 }
 
-// A rest is what is missing of a group's members.
+// A rest is the part of a group's members that is missing.
 type rest struct {
 	dn   string
 	from int
 }
 
-// mostMembers, mostBytes and mostParts bound the members of all groups together, all names, and how often is
-// asked for more members: directories give a thousand at once and more. mostIn bounds in how many groups all
-// accounts are together, by way of others included.
+// mostMembers, mostBytes and mostParts bound the members of all groups together, all names, and how often more
+// members are asked for: directories return a thousand at once and more. mostIn bounds in how many groups all
+// accounts are together, including by way of others.
 const (
 	mostMembers = 4_000_000
 	mostBytes   = 512 << 20
@@ -261,9 +260,9 @@ func (d *domain) hold(name string) error {
 	return nil
 }
 
-// join takes members that an entry tells of a group, the one of this number first. Directories give long
-// lists in parts, as values of an attribute "member;range=LOW-HIGH", of which the last has "*" for HIGH
-// (MS-ADTS 3.1.1.3.1.3.3).
+// join adds members that an entry lists for a group, the one of this number first. Directories return long lists in
+// parts, as values of an attribute "member;range=LOW-HIGH", of which the last has "*" for HIGH (MS-ADTS
+// 3.1.1.3.1.3.3).
 func (d *domain) join(e *ldap.Entry, dn string, from int) error {
 	key, parts := strings.ToLower(dn), 0
 	for _, a := range e.Attributes {
@@ -306,7 +305,7 @@ func (d *domain) join(e *ldap.Entry, dn string, from int) error {
 	return nil
 }
 
-// withMembersOnce leaves the attribute without a range out where there is one with: directories give it empty beside.
+// withMembersOnce leaves the attribute without a range out if there is one with: directories return it empty beside.
 func withMembersOnce(e *ldap.Entry) *ldap.Entry {
 	ranged := slices.ContainsFunc(e.Attributes, func(a *ldap.EntryAttribute) bool {
 		return strings.HasPrefix(strings.ToLower(a.Name), "member;range=")
@@ -374,7 +373,7 @@ func (d *domain) add(e *ldap.Entry) error {
 	return nil
 }
 
-// A doubt is what is not known of a member that is not among what was told.
+// A doubt is about a member that is not in the answer.
 type doubt int
 
 const (
@@ -383,15 +382,15 @@ const (
 	foreign                // it may be a group of another domain
 )
 
-// mostOthers bounds how many members that lie elsewhere are asked for, and mostRuled of how many groups with
-// such members the directory's own rule is asked.
+// mostOthers bounds how many members that lie elsewhere are asked for, and mostRuled for how many groups with such
+// members the directory's own rule is asked.
 const (
 	mostOthers = 2000
 	mostRuled  = 500
 )
 
-// others finds out which members that are not among what was told may be groups: who is in one through them
-// nobody knows then. What cannot be asked for may be one.
+// others finds out which members that are not in the answer may be groups: then it is not known who is in one through
+// them. What cannot be asked for may be one.
 func (d *domain) others(c searcher) {
 	d.vague = map[string]doubt{}
 	asked := 0
@@ -405,7 +404,7 @@ func (d *domain) others(c searcher) {
 			}
 
 			if sid, ok := d.known[m]; ok {
-				// of another domain: only of those that stand for everybody it is known who that is
+				// Of another domain: members are known only of groups that stand for everybody.
 				d.vague[m] = foreign
 				if everybody(sid) {
 					d.vague[m] = none
@@ -440,15 +439,15 @@ func (d *domain) others(c searcher) {
 }
 
 const (
-	// windowsDirectory is the capability of directories that follow groups in groups by a rule of their own
-	// (MS-ADTS 3.1.1.3.4.3.1).
+	// windowsDirectory is the capability of directories that follow groups in groups by a rule of their own (MS-ADTS
+	// 3.1.1.3.4.3.1).
 	windowsDirectory = "1.2.840.113556.1.4.800"
 	// inChain is that rule (MS-ADTS 3.1.1.3.4.4.3).
 	inChain = "1.2.840.113556.1.4.1941"
 )
 
-// byRule has the directory itself say who is in groups that have others elsewhere in them, where it can.
-// Where it cannot, or fails, nobody knows.
+// byRule asks the directory itself who is in groups that have others elsewhere in them, if it can. If it cannot, or
+// fails, they stay unknown.
 func (d *Directory) byRule(c searcher, found *domain) {
 	var groups []string
 	for dn, list := range found.holds {
@@ -492,10 +491,10 @@ func (d *Directory) byRule(c searcher, found *domain) {
 	}
 }
 
-// everybody reports whether an identity stands for whoever signs in.
+// everybody reports whether an identity stands for everybody who signs in.
 func everybody(s ntsd.SID) bool { return s == ntsd.Everyone || s == ntsd.Authenticated }
 
-// members returns each account all groups that it is in: by itself, by others that are in them, and its primary one.
+// members gives each account all groups that it is in: by itself, by others that are in them, and its primary one.
 func (d *domain) members() ([]fileserver.Account, error) {
 	in := make([][]int, len(d.all)) // the groups that something is in at once
 	bySID := map[ntsd.SID]int{}
@@ -503,7 +502,7 @@ func (d *domain) members() ([]fileserver.Account, error) {
 		bySID[a.SID] = i
 	}
 
-	// groups of which not everybody who is in them is known, and those that everybody is in
+	// Groups whose members are not all known, and those that everybody is in.
 	partly, all := []int{}, map[int]bool{}
 	for dn, list := range d.holds {
 		for _, m := range list {
@@ -556,7 +555,7 @@ func (d *domain) members() ([]fileserver.Account, error) {
 	return d.all, nil
 }
 
-// reached returns some groups and those that they are in, by way of others included, and those that are reached anyway.
+// reached returns some groups and those that they are in, by way of others included, and those that everybody is in.
 func reached(from []int, in [][]int, anyway map[int]bool) map[int]bool {
 	seen := maps.Clone(anyway)
 	if seen == nil {

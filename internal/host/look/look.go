@@ -1,7 +1,7 @@
 //go:build linux
 
-// Package look looks at paths of the machine it runs on, for people: what each is, who may do what,
-// the way that leads to it, and what could not be read. It changes nothing.
+// Package look looks at paths of the machine it runs on, for people: what each is, who may do what, the way that
+// leads to it, and what could not be read. It changes nothing.
 package look
 
 import (
@@ -27,8 +27,8 @@ import (
 // maxLinks is how many links the kernel follows on one way (path_resolution(7)).
 const maxLinks = 40
 
-// A walker holds the folders that lie above where it stands, each by a descriptor that only
-// points, so that nothing is resolved twice.
+// A walker holds the folders above where it stands, each by a descriptor that only points, so that nothing is
+// resolved twice.
 type walker struct {
 	bounds Bounds
 	fds    []int
@@ -44,8 +44,8 @@ type Bounds struct {
 	Show func(path string) bool // and what is in it may be listed, tried or scanned
 }
 
-// ErrOutside says that a path, or where a link on its way leads, lies outside of the bounds. Nothing there
-// was opened, so that it tells nothing of what is there, nor whether anything is.
+// ErrOutside says that a path, or what a link on its way leads to, lies outside of the bounds. Nothing there was
+// opened, so that the error reveals neither what is there nor whether anything is.
 var ErrOutside = errors.New("it lies, or leads, outside of what is shown")
 
 func (b Bounds) pass(path string) error {
@@ -75,8 +75,8 @@ func Below(ctx context.Context, spoolIn, path string, q subtree.Query) (access.F
 	return Bounds{}.Below(ctx, spoolIn, path, q)
 }
 
-// Path looks at every folder from / to a path, and at the path itself, which comes last. Links on
-// the way are followed as the kernel does, and are part of it; a link at its end is not.
+// Path looks at every folder from / to a path, and at the path itself, which comes last. Links on the way are
+// followed as the kernel does, and are part of the way; a link at its end is not followed.
 func (b Bounds) Path(path string) (access.Found, error) {
 	w := &walker{bounds: b, been: map[string]bool{}}
 	defer w.close()
@@ -84,7 +84,7 @@ func (b Bounds) Path(path string) (access.Found, error) {
 	return access.Found{Way: w.way, Seen: e}, err
 }
 
-// Shown is Path for what is to be opened afterwards.
+// Shown is Path for something that is to be opened afterwards.
 func (b Bounds) Shown(path string) (access.Found, error) {
 	f, err := b.Path(path)
 	if err == nil {
@@ -93,7 +93,7 @@ func (b Bounds) Shown(path string) (access.Found, error) {
 	return f, err
 }
 
-// Folder lists a folder's entries by name bytes, at most limit after one, with the way to it.
+// Folder lists a folder's entries by name bytes, at most limit of them, after one, with the way to it.
 func (b Bounds) Folder(ctx context.Context, path, after string, limit int) (access.Found, error) {
 	w := &walker{bounds: b, been: map[string]bool{}}
 	defer w.close()
@@ -155,9 +155,9 @@ func (b Bounds) Folder(ctx context.Context, path, after string, limit int) (acce
 
 func base(e access.Seen) string { return pathname.Base(string(e.Path)) }
 
-// walkable checks a path that is to be walked part by part. Where somebody sits at this machine it need not
-// be in its shortest form: what .. and a slash at the end come to is for the walk to find out, since what
-// stands before them may be a link. What others ask for is.
+// walkable checks a path that is to be walked part by part. From somebody at this machine it need not be in its
+// shortest form: the walk finds out what .. and a slash at the end mean, since what stands before them may be a link.
+// From others it has to be.
 func (b Bounds) walkable(path string) error {
 	if b.Pass != nil || !strings.HasPrefix(path, "/") || len(path) > pathname.MaxPath {
 		return pathname.Check(path)
@@ -171,7 +171,7 @@ func (b Bounds) walkable(path string) error {
 	return pathname.Check("/" + strings.Join(parts, "/"))
 }
 
-// partsOf returns a path's parts. A slash at its end asks for a folder, as if there stood a dot behind it.
+// partsOf returns a path's parts. A slash at its end asks for a folder, as if a dot stood behind it.
 func partsOf(path string) []string {
 	if strings.HasSuffix(path, "/") {
 		path += "."
@@ -179,8 +179,8 @@ func partsOf(path string) []string {
 	return strings.Split(path, "/")
 }
 
-// walk goes where the kernel would go (path_resolution(7)). The way ends with what it leads to, also where
-// that was passed before, as behind a link that leads back above.
+// walk goes where the kernel would go (path_resolution(7)). The way ends with what it leads to, even if that was
+// passed before, as by a link that leads back up.
 func (w *walker) walk(path string) (access.Seen, error) {
 	if err := w.bounds.walkable(path); err != nil {
 		return access.Seen{}, err
@@ -252,7 +252,7 @@ func (w *walker) walk(path string) (access.Seen, error) {
 	return e, nil
 }
 
-// again looks at where the walk stands, having come back there.
+// again looks at where the walk stands after coming back there.
 func (w *walker) again() (access.Seen, error) {
 	last := len(w.fds) - 1
 	above := access.Mount{}
@@ -315,8 +315,8 @@ func (w *walker) step(fd int, at string) (access.Seen, error) {
 	return e, nil
 }
 
-// mountOf tells what the mount behind a descriptor withholds. The descriptor is asked, not the
-// table of mounts: in a changed root that one is not whole.
+// mountOf returns what the mount behind a descriptor denies. The descriptor is asked, not the table of mounts, which
+// is incomplete in a changed root.
 func mountOf(fd int, at string, number uint64) (access.Mount, error) {
 	var fs unix.Statfs_t
 	if err := unix.Fstatfs(fd, &fs); err != nil {
@@ -333,8 +333,8 @@ func mountOf(fd int, at string, number uint64) (access.Mount, error) {
 		NoFollow: on(noSymFollow),
 	}
 
-	// Whose group new paths get only the table tells, of the file systems that have such an option. Where
-	// there is none, as in a changed root, it is the usual one.
+	// Only the table tells whose group new paths get, for file systems that have such an option. If it has no line,
+	// as in a changed root, the usual rule is assumed.
 	if fs.Type == unix.EXT4_SUPER_MAGIC || fs.Type == unix.XFS_SUPER_MAGIC {
 		table, _ := fsys.Mounts()
 		m.GroupOfFolder = table[number].GroupOfFolder
@@ -351,8 +351,8 @@ func readlink(fd int) (string, error) {
 	return string(buf[:max(n, 0)]), err
 }
 
-// Below scans a folder and asks the core about all that is in it. Links that led to the folder are
-// on the way that comes with the answer; in it none is followed.
+// Below scans a folder and asks the core about all that is in it. Links that led to the folder are on the way in the
+// answer; in the folder none is followed.
 func (b Bounds) Below(
 	ctx context.Context, spoolIn, path string, q subtree.Query,
 ) (access.Found, subtree.Tally, error) {
@@ -380,14 +380,14 @@ func (b Bounds) Below(
 	return f, t, err
 }
 
-// patience is how long any file system is waited for that begins somewhere below.
+// patience is how long a file system is waited for that is mounted somewhere below.
 const patience = 5 * time.Second
 
-// waiting bounds how many looks may hang in file systems that do not answer: each holds a thread for as long.
+// waiting bounds how many looks may hang in file systems that do not answer: each holds a thread for that time.
 var waiting = make(chan struct{}, 8)
 
-// mounts looks at paths where a scan met other mounts, or what may be a subvolume. Where a file system does
-// not answer nothing is known of it, nor of those that come after it.
+// mounts looks at paths where a scan met other mounts, or what may be a subvolume. If a file system does not answer,
+// nothing is known of it, nor of those after it.
 func (b Bounds) mounts(ctx context.Context, met []scan.Mounted) (map[pathname.Path]access.Place, error) {
 	if len(met) == 0 {
 		return nil, nil

@@ -1,5 +1,5 @@
-// Package ntfs reads and sets the security descriptors of the Windows system that it runs on. Its volumes are
-// what a file server's shares are: /C/data is C:\data. How far it was tried docs/decisions say.
+// Package ntfs reads and sets the security descriptors of the Windows system that it runs on. Its volumes are treated
+// as a file server's shares: /C/data is C:\data. How far it was tried is in docs/decisions.
 package ntfs
 
 import (
@@ -31,10 +31,10 @@ var (
 	netLocalGroupMembers = netapi.NewProc("NetLocalGroupGetMembers")
 )
 
-// System is the one that this process runs on.
+// System is the system that this process runs on.
 type System struct{}
 
-// Open gets the privileges that reading and setting everybody's descriptors takes, as far as this account has them.
+// Open acquires the privileges for reading and setting everybody's descriptors, as far as this account has them.
 func Open() (*System, error) {
 	var token windows.Token
 	if err := windows.OpenProcessToken(windows.CurrentProcess(), windows.TOKEN_ADJUST_PRIVILEGES|windows.TOKEN_QUERY,
@@ -99,8 +99,8 @@ func (v *volume) Close() error { return windows.CloseHandle(v.top) }
 // Terms are none: nobody comes through a share here.
 func (v *volume) Terms() (access.Mount, error) { return access.Mount{}, nil }
 
-// openAt opens one part of a path in a folder that is open, following no link. An intent to back up passes
-// over lists where the privilege is there.
+// openAt opens one part of a path in a folder that is open, following no link. With the privilege, opening for backup
+// passes over lists.
 func openAt(dir windows.Handle, name string, rights uint32) (h windows.Handle, err error) {
 	object, err := windows.NewNTUnicodeString(name)
 	if err != nil {
@@ -205,7 +205,7 @@ func (h *handle) Look() (fileserver.Seen, error) {
 		ReadOnly: info.FileAttributes&windows.FILE_ATTRIBUTE_READONLY != 0,
 	}
 
-	// Asked for after the number of names: whoever takes a name away in between changes it.
+	// Asked for after the number of names: removing a name in between changes it.
 	var basic struct {
 		created, accessed, written, changed windows.Filetime
 		attributes, _                       uint32
@@ -241,7 +241,7 @@ func (h *handle) Look() (fileserver.Seen, error) {
 	}
 }
 
-// Set sets parts of the permissions as they are given: nothing is passed on to what is below.
+// Set sets parts of the permissions as they are given: nothing below inherits from them.
 func (h *handle) Set(d ntsd.Descriptor, what fileserver.Part) error {
 	var info uint32
 	if what&fileserver.SetOwner != 0 {
@@ -325,7 +325,7 @@ func (v *volume) List(folder string, each func([]fileserver.Seen) error) error {
 	}
 }
 
-// explain makes a system's refusals those that others know: the package syscall has them right for fs.ErrPermission and
+// explain turns a system's refusals into those that callers know: package syscall maps them to fs.ErrPermission and
 // fs.ErrNotExist.
 func explain(err error) error {
 	switch {

@@ -128,7 +128,8 @@ func code(r uintptr) error {
 	return windows.Errno(r)
 }
 
-// pages goes by a list that the system hands out in pieces; each of its things begins with one pointer, and is no more.
+// pages goes through a list that the system returns in pieces; each element begins with one pointer, and is nothing
+// more.
 func pages(ask func(buf **byte, n, total, resume *uint32) error, each func(unsafe.Pointer) error) error {
 	var resume uint32
 	for {

@@ -18,7 +18,7 @@ var (
 	lsaClose             = advapi.NewProc("LsaClose")
 )
 
-// Privileges tells who holds privileges that pass over lists (MS-LSAD 3.1.4.5.10).
+// Privileges returns who holds privileges that pass over lists (MS-LSAD 3.1.4.5.10).
 func (s *System) Privileges(ctx context.Context) (map[ntsd.SID]privilege.Set, error) {
 	const rights = 0x0801 // look names up, and see what is kept
 	object := windows.OBJECT_ATTRIBUTES{}

@@ -1,7 +1,7 @@
 //go:build linux
 
-// Package probe asks the kernel what an account may do: a child process that has the account's
-// ids and groups, and no privilege left, tries. It tries in ways that leave nothing behind.
+// Package probe asks the kernel what an account may do: a child process with the account's ids and groups, and
+// without any privilege, tries. It tries in ways that leave nothing behind.
 package probe
 
 import (
@@ -83,8 +83,8 @@ func Run(ctx context.Context, ask Ask) ([]access.Try, error) {
 	return tries, nil
 }
 
-// Main is the child's whole life; a program calls it first of all. It returns at once in a
-// process that is no such child.
+// Main is the child's whole life; a program calls it first of all. It returns at once in a process that is no such
+// child.
 func Main() {
 	if len(os.Args) != 1 || os.Args[0] != childName {
 		return
@@ -150,9 +150,9 @@ func become(uid uint32, groups []uint32, keep uint64) error {
 	return nil
 }
 
-// everyThread makes a call in every thread. A program that is linked with C cannot; there the one
-// that tries makes it, which is locked to its thread: the ids are every thread's in any case, and
-// with them went the capabilities of all others.
+// everyThread makes a call in every thread. A program that is linked with C cannot do that; there only the thread
+// that tries makes it, to which its goroutine is locked: all threads have the ids in any case, and lose their
+// capabilities with them.
 func everyThread(trap, a1, a2, a3 uintptr) error {
 	_, _, e := syscall.AllThreadsSyscall6(trap, a1, a2, a3, 0, 0, 0)
 	if e == syscall.ENOTSUP {

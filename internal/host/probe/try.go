@@ -26,7 +26,7 @@ type capData struct{ effective, permitted, inheritable uint32 }
 
 const capVersion3 = 0x20080522 // _LINUX_CAPABILITY_VERSION_3
 
-// setCapabilities leaves a process, all of its threads, with exactly these.
+// setCapabilities leaves a process, in all of its threads, with exactly these.
 func setCapabilities(keep uint64) error {
 	h := capHeader{version: capVersion3}
 	d := [2]capData{{uint32(keep), uint32(keep), 0}, {uint32(keep >> 32), uint32(keep >> 32), 0}}
@@ -48,7 +48,7 @@ func attempt(ask Ask) []access.Try {
 	})
 	if err == nil {
 		defer unix.Close(dir)
-		// The folder has to let through, even where all that is asked can be asked from above.
+		// The folder has to allow traversing it, even where everything that is asked can be asked from above.
 		err = unix.Faccessat2(dir, ".", unix.X_OK, unix.AT_EACCESS)
 	}
 
@@ -77,8 +77,8 @@ func answer(call string, err error) string {
 	return call + ": " + err.Error()
 }
 
-// tryOne tries one operation. Where doing it would change something, the call is made in a way
-// that the kernel checks as it would the real thing, and that then fails for another reason.
+// tryOne tries one operation. If doing it would change something, the call is made in a way that the kernel checks
+// like the real thing, and that then fails for another reason.
 func tryOne(dir int, name string, k perm.Kind, op access.Operation) access.Try {
 	var st unix.Statx_t
 	if err := unix.Statx(dir, name, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_TYPE, &st); err != nil {
@@ -184,7 +184,7 @@ func tryOne(dir int, name string, k perm.Kind, op access.Operation) access.Try {
 	return access.Try{Operation: op, Untried: "there is no such thing with a " + k.String()}
 }
 
-// untried says why a call tells nothing of permissions, however it ended; "" where it does.
+// untried says why a call tells nothing of permissions, however it ended; "" if it does.
 func untried(err error) string {
 	switch {
 	case errors.Is(err, unix.EAGAIN):

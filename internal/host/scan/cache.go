@@ -55,7 +55,7 @@ const (
 	tick        = time.Second // far more than any file system's clock is coarse
 )
 
-// cachedPath is a folder that is settled: where its record is, its node, and how much is below.
+// cachedPath is a folder that is complete: where its record is, its node, and how much is below.
 type cachedPath struct {
 	at          int64 // 0 for none
 	node        tree.Hash
@@ -75,8 +75,7 @@ const slack = 16 << 20
 
 var castagnoli = crc32.MakeTable(crc32.Castagnoli)
 
-// OpenCache opens what is known, or begins anew where nothing is, or where everything is to be read
-// again.
+// OpenCache opens what is known, or begins anew if nothing is, or if everything is to be read again.
 func OpenCache(file string, whole bool) (*Cache, error) {
 	p := &Cache{file: file, whole: whole}
 	if !whole {
@@ -113,7 +112,7 @@ func (p *Cache) Whole() bool { return p.whole }
 // Full says when everything was read last.
 func (p *Cache) Full() time.Time { return p.full }
 
-// open reads the end of the file; what is not as it should be is as if it were not there.
+// open reads the end of the file; a file that is not as it should be is treated as missing.
 func (p *Cache) open() {
 	f, err := os.OpenFile(p.file, os.O_RDWR|unix.O_NOFOLLOW, 0)
 	if err != nil {
@@ -166,7 +165,7 @@ func (p *Cache) open() {
 
 var errDamaged = errors.New("what the last scan found is damaged")
 
-// record reads a record into a buffer, which it makes larger where it has to.
+// record reads a record into a buffer, which it makes larger if necessary.
 func (p *Cache) record(at int64, room *[]byte) ([]byte, error) {
 	if len(*room) == 0 {
 		*room = make([]byte, 4096)
@@ -219,8 +218,8 @@ func (p *Cache) append(payload []byte) (int64, error) {
 	return at, nil
 }
 
-// Keep makes what this scan found the cache of the next one. It is called when the snapshot is safe
-// with the service: a cache that the service does not know of would leave it without nodes.
+// Keep makes what this scan found the cache of the next one. It is called when the service has stored the snapshot: a
+// cache of nodes that the service does not have would leave it without them.
 func (p *Cache) Keep(roots map[string]cachedPath) error {
 	if p.whole {
 		p.base = p.at
@@ -260,7 +259,7 @@ func (p *Cache) Keep(roots map[string]cachedPath) error {
 	return out.Close()
 }
 
-// Close lets go what was not kept.
+// Close discards what was not kept.
 func (p *Cache) Close() {
 	switch {
 	case p.out == nil:
@@ -274,7 +273,7 @@ func (p *Cache) Close() {
 	p.out = nil
 }
 
-// Forget takes a cache away: the next scan reads everything.
+// Forget removes a cache: the next scan reads everything.
 func Forget(file string) error {
 	if err := os.Remove(file); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
@@ -344,8 +343,7 @@ type cachedFolder struct {
 	child cachedPath
 }
 
-// look reads a folder's record; it is nil where that is of another folder. known holds sets that
-// were checked before.
+// look reads a folder's record; it is nil if that is of another folder. known holds sets that were checked before.
 func (p *Cache) look(at int64, dev, ino uint64, buf *[]byte, known map[string]perm.Set) *cachedFolder {
 	b, err := p.record(at, buf)
 	if err != nil {
@@ -381,7 +379,7 @@ func (p *Cache) look(at int64, dev, ino uint64, buf *[]byte, known map[string]pe
 	return f
 }
 
-// next goes on to the next entry; there is none where the name is nil.
+// next goes on to the next entry; the name is nil if there is none.
 func (f *cachedFolder) next() {
 	f.name = nil
 	if f.left == 0 || f.d.err != nil {
@@ -478,8 +476,8 @@ func (p *Cache) encode(b []byte, f *folder) []byte {
 	return b
 }
 
-// honest are the file systems that change an inode's ctime with everything that belongs to its
-// permissions, by this machine's clock. Elsewhere everything is read.
+// honest are the file systems that change an inode's ctime whenever anything of its permissions changes, by this
+// machine's clock. Elsewhere everything is read.
 var honest = map[int64]bool{
 	// ZFS
 	unix.EXT4_SUPER_MAGIC: true, unix.XFS_SUPER_MAGIC: true, unix.BTRFS_SUPER_MAGIC: true, unix.TMPFS_MAGIC: true,

@@ -9,9 +9,9 @@ import (
 	"idletally/internal/core/perm"
 )
 
-// Inodes remembers which inodes some roots have files of, by a few bits each: what it does not know is
-// surely not there; of what it knows, some few in a thousand are not there either. It tells whether a file
-// that was changed by a name elsewhere can have a name here.
+// Inodes remembers, by a few bits each, of which inodes there are files below some roots: what it does not know is
+// surely not there; of what it knows, a few in a thousand are not there either. It tells whether a file that was
+// changed by a name elsewhere can have a name here.
 type Inodes struct {
 	words []atomic.Uint64
 	mask  uint64

@@ -19,8 +19,8 @@ import (
 	"idletally/internal/host/fsys"
 )
 
-// A listing is what reading a folder comes to. It counts when it is complete: a worker that was given up in
-// the middle of it leaves nothing behind.
+// A listing is the outcome of reading a folder. It counts when it is complete: a worker that was given up in the
+// middle of it leaves nothing behind.
 type listing struct {
 	fd       int // of the folder; -1 where it was not opened
 	dev, ino uint64
@@ -58,7 +58,7 @@ func (w *worker) open(f *folder) *listing {
 			return l
 		}
 
-		// Another file system may begin here, and what a watch did not tell of was not looked at.
+		// Another file system may be mounted here, and what a watch did not report was not looked at.
 		if w.opt.Cache != nil && (w.opt.Cross || w.rescanned != nil) {
 			l.dev, l.ino, l.trusted = trustworthy(l.fd)
 		}
@@ -72,8 +72,8 @@ func (w *worker) open(f *folder) *listing {
 	return l
 }
 
-// list looks at a folder's entries: at all of them, or at those of which nothing surely is known. What is known of them
-// before, and which have to be looked at, says the source.
+// list looks at a folder's entries: at all of them, or at those whose state is uncertain. The source says what was
+// known of them before, and which have to be looked at.
 func (w *worker) list(f *folder, l *listing) error {
 	from, err := w.source(f, l)
 	if err != nil {
@@ -125,7 +125,7 @@ func (w *worker) list(f *folder, l *listing) error {
 	return nil
 }
 
-// sortNames cuts the worker's names apart, and puts them in order.
+// sortNames separates the names in the worker's buffer, and sorts them.
 func (w *worker) sortNames() {
 	all := string(w.names) // one allocation for the names of a folder
 	w.sorted = w.sorted[:0]
@@ -177,7 +177,7 @@ func (w *worker) look(
 	return true
 }
 
-// hold takes an entry into a folder's node, if a way can lead there.
+// hold adds an entry to a folder's node, if a way can lead there.
 func (w *worker) hold(l *listing, e *tree.Entry) error {
 	var before *tree.Entry
 	if n := len(l.node.Entries); n > 0 {
@@ -194,7 +194,7 @@ func (w *worker) hold(l *listing, e *tree.Entry) error {
 	return nil
 }
 
-// keep notes of an entry what the next scan is to know, and how it differs from what this one knew.
+// keep records what the next scan has to know of an entry, and how it differs from what this one knew.
 func (w *worker) keep(l *listing, e *tree.Entry, stamp fsys.Stamp, was *cachedFolder, known bool) {
 	l.stamps = append(l.stamps, stamp)
 	if !known {
@@ -216,12 +216,12 @@ func (w *worker) keep(l *listing, e *tree.Entry, stamp fsys.Stamp, was *cachedFo
 	l.identical = l.identical && was.known.Kind == e.Kind && was.known.Set == e.Set && was.gap == e.Gap &&
 		was.extra == e.Extra
 
-	// Where it is not sure to be the same folder, its record tells.
+	// Its record tells whether it is the same folder.
 	w.were = append(w.were, was.child)
 	w.same = append(w.same, was.child.at > 0 && (known || stamp.Ino == was.known.Ino))
 }
 
-// shed lets go of the room that a large folder took.
+// shed frees the room that a large folder took.
 func (w *worker) shed() {
 	const usual = 1 << 20
 	clear(w.sorted)
@@ -265,7 +265,7 @@ func (w *worker) read(fd int) error {
 	}
 }
 
-// cached returns what the cache has of a folder; nil where it has nothing that counts.
+// cached returns what the cache has of a folder; nil if it has nothing valid.
 func (w *worker) cached(f *folder, l *listing) *cachedFolder {
 	l.renewed = true
 	if w.opt.Cache == nil || f.cached.at == 0 || !l.trusted || w.opt.Cache.whole {
@@ -280,8 +280,8 @@ func (w *worker) cached(f *folder, l *listing) *cachedFolder {
 	return past
 }
 
-// settled, seen and gone note what is found out anew where a watch told what to look at: of a whole
-// folder, of one entry, and of what is no longer there.
+// settled, seen and gone record what is found out anew where a watch reported what to look at: of a whole folder, of
+// one entry, and of what is no longer there.
 func (w *worker) settled(f *folder, past *cachedFolder) {
 	w.mu.Lock()
 	defer w.mu.Unlock()

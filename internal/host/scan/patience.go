@@ -15,12 +15,11 @@ import (
 	"idletally/internal/core/pathname"
 )
 
-// A file system may never answer: a network's server is away, or a program serves it that does nothing. Such
-// a call cannot be taken back. The worker that waits in it is given up, with the folder that it was about,
-// and another one goes on with the rest. When the call comes back after all, nothing of it counts.
+// A file system may never answer: a network's server is gone, or a program serves it that does nothing. Such a call
+// cannot be cancelled. The worker that waits in it is given up, with the folder that it was reading, and another one
+// goes on with the rest. If the call returns after all, its result is ignored.
 
-// usualPatience is for one call. A disk that others keep busy, or one that has to begin to turn, answers
-// within seconds.
+// usualPatience is for one call. A disk that is busy, or has to spin up, answers within seconds.
 const (
 	usualPatience = 30 * time.Second
 	idlePatience  = 10 * time.Minute
@@ -31,7 +30,8 @@ var errSilent = errors.New("the file system does not answer")
 
 var errGivenUp = errors.New("this worker was given up")
 
-// An attempt is a worker's at one folder. Whoever ends it first, the worker or who gives it up, says what comes of it.
+// An attempt is a worker's work on one folder. Whoever ends it first, the worker or whoever gives it up, decides the
+// outcome.
 type attempt struct {
 	f     *folder
 	ended atomic.Bool
@@ -39,7 +39,7 @@ type attempt struct {
 
 func (a *attempt) end() bool { return a.ended.CompareAndSwap(false, true) }
 
-// attempt opens and lists a folder, unless that is known not to answer. errGivenUp says that somebody else has settled
+// attempt opens and lists a folder, unless it is known not to answer. errGivenUp says that somebody else has settled
 // the folder meanwhile.
 func (w *worker) attempt(f *folder) (*listing, error) {
 	if silent.any() {
@@ -81,7 +81,7 @@ func (s *scanner) start(ctx context.Context) {
 	})
 }
 
-// supervise returns up workers whose file system does not answer, until the scan is over.
+// supervise gives up workers whose file system does not answer, until the scan is over.
 func (s *scanner) supervise(ctx context.Context, over <-chan struct{}) {
 	patience := s.patience()
 	type sight struct {
@@ -119,7 +119,7 @@ func (s *scanner) supervise(ctx context.Context, over <-chan struct{}) {
 	}
 }
 
-// giveUp settles a folder in a worker's place, and lets another worker go on.
+// giveUp settles a folder in a worker's place, and starts another worker.
 func (s *scanner) giveUp(ctx context.Context, w *worker, a *attempt) {
 	err := silent.add(a.f)
 	if !a.end() { // it has answered in this moment
@@ -192,8 +192,8 @@ func (s *scanner) within(path string, look func() (rootFound, error)) (rootFound
 	return rootFound{}, err
 }
 
-// silent are the folders, of all scans of this process, in which a call waits that was given up: they are not
-// waited for once more. Each holds a thread, so there may only be some.
+// silent are the folders, of all scans of this process, with a call that was given up and has not returned: they are
+// not waited for once more. Each holds a thread, so there may only be some.
 var silent = &waits{at: map[string]time.Time{}}
 
 const maxSilent = 64

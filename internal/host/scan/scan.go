@@ -62,10 +62,11 @@ type Mounted struct {
 // SubvolumeTop is the inode number that the top of each subvolume has on btrfs. On others it is one like any.
 const SubvolumeTop = 256
 
-// maxMounts bounds what is told of them: a host has at most 100,000 mounts (fs.mount-max), unless somebody wanted more.
+// maxMounts bounds how many of them are reported: a host has at most 100,000 mounts (fs.mount-max), unless somebody
+// raised that.
 const maxMounts = 100_000
 
-// Owners returns the accounts and groups that what was looked at belongs to, or that entries name, sorted.
+// Owners returns the accounts and groups that own what was looked at, or that entries name, sorted.
 func (s Stats) Owners() []perm.Principal { return slices.Sorted(maps.Keys(s.owners)) }
 
 // Store makes what a scan found the cache of the next one.
@@ -79,7 +80,7 @@ type Denied struct {
 
 const maxDenied = 1000
 
-// maxOwners bounds how many accounts are told that paths belong to.
+// maxOwners bounds how many accounts are reported as owners.
 const maxOwners = 100_000
 
 type folder struct {
@@ -257,7 +258,7 @@ func (s *scanner) root(path string, e *tree.Entry) {
 	s.stack = append(s.stack, f)
 }
 
-// rootFound is what a root was found to be.
+// rootFound is what was found at a root.
 type rootFound struct {
 	kind     perm.Kind
 	set      perm.Set
@@ -304,7 +305,7 @@ func lookAtRoot(path string) (found rootFound, err error) {
 	return found, nil
 }
 
-// deny notes that a path could not be read.
+// deny records that a path could not be read.
 func (s *scanner) deny(path string, err error) tree.Gap {
 	s.tell([]denial{{path, err}})
 	return gapOf(err)
@@ -324,7 +325,7 @@ func (s *scanner) tell(denied []denial) {
 	}
 }
 
-// begin notes where mounts and subvolumes begin.
+// begin records where mounts and subvolumes begin.
 func (s *scanner) begin(found []Mounted) error {
 	if len(found) == 0 {
 		return nil
@@ -338,7 +339,7 @@ func (s *scanner) begin(found []Mounted) error {
 	return nil
 }
 
-// noteOwners is addOwners, save that it does not ask again about the sets that it saw last.
+// noteOwners is addOwners, except that it skips the sets that it saw last.
 func (w *worker) noteOwners(set perm.Set) {
 	const few, short = 4096, 512
 	if w.sets[set] {
@@ -387,7 +388,7 @@ func (s *scanner) fail(err error) {
 	s.cond.Broadcast()
 }
 
-// work reads folders until there are none left, and says so, or until this worker is given up.
+// work reads folders until there are none left, and returns true, or until this worker is given up.
 func (w *worker) work(ctx context.Context) bool {
 	s := w.scanner
 	for {
@@ -430,7 +431,7 @@ func (s *scanner) take() *folder {
 	return f
 }
 
-// settle notes that one folder that was taken is done with.
+// settle records that one folder that was taken is done.
 func (s *scanner) settle(err error) {
 	s.mu.Lock()
 	s.busy--
@@ -554,7 +555,7 @@ func (f *folder) release() {
 	}
 }
 
-// path is for reasons only; nothing is opened by it.
+// The path is for reasons only; nothing is opened by it.
 func (f *folder) path() string {
 	if f.up == nil {
 		return f.name
@@ -562,7 +563,7 @@ func (f *folder) path() string {
 	return pathname.Join(f.up.path(), f.name)
 }
 
-// unread notes that a folder's content could not be read.
+// unread records that a folder's content could not be read.
 func (w *worker) unread(f *folder, err error) error {
 	f.entry.Gap = w.deny(f.path(), err)
 	if w.rescanned != nil {
@@ -577,7 +578,7 @@ func (w *worker) unread(f *folder, err error) error {
 	return w.arrived(f.up)
 }
 
-// arrived notes that one more subfolder of f is settled; a root lies in no folder.
+// arrived records that one more subfolder of f is settled; a root lies in no folder.
 func (w *worker) arrived(f *folder) error {
 	if f == nil || f.waiting.Add(-1) > 0 {
 		return nil

@@ -19,11 +19,11 @@ type source interface {
 	was(name string) *cachedFolder
 	// looks reports whether an entry has to be looked at. Otherwise it is what it was.
 	looks(name string, was *cachedFolder) bool
-	// saw notes what kind an entry is by now that was looked at; 0 where that is not known.
+	// saw records what kind an entry is, after it was looked at; 0 if that is not known.
 	saw(name string, was *cachedFolder, kind perm.Kind)
-	// kept notes that the entry is in the folder's listing.
+	// kept records that the entry is in the folder's listing.
 	kept()
-	// end notes that there are no more entries.
+	// end records that there are no more entries.
 	end()
 }
 
@@ -98,7 +98,7 @@ func (r *recalled) skip() {
 	r.l.identical = false
 }
 
-// watched is a folder that the cache knows, in which a watch told of each entry that was touched.
+// watched is a folder that the cache knows, and of which a watch reported each entry that was touched.
 type watched struct{ recalled }
 
 // looks reports that an entry is new, was touched, or could not be looked at the last time.

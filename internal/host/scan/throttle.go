@@ -11,7 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Throttle is how a scan keeps out of the way of what the host is for.
+// Throttle says how a scan keeps from disturbing what the host is for.
 type Throttle struct {
 	Idle    bool // processor and disk only when nobody else wants them
 	AtMost  int  // paths a second, all workers together; 0: as many as can be
@@ -24,9 +24,8 @@ const (
 	ioprioIdle    = 3 << 13
 )
 
-// onIdleThread does some work on a thread of the lowest priorities there are. The thread is not given back: it
-// ends with the goroutine, since raising a priority again needs a privilege. The caller's goroutine is
-// for this work alone.
+// onIdleThread does some work on a thread of the lowest priorities there are. The thread is not reused: it ends with
+// the goroutine, since raising a priority again needs a privilege. The caller's goroutine is for this work alone.
 func (g *Throttle) onIdleThread(work func()) {
 	if g == nil || !g.Idle {
 		work()
@@ -36,8 +35,8 @@ func (g *Throttle) onIdleThread(work func()) {
 	runtime.LockOSThread()
 	tid := unix.Gettid()
 	if tid == unix.Getpid() {
-		// The process's first thread never ends, and would show what it was given for good. While it is
-		// held here the work is on another.
+		// The process's first thread never ends, and would keep for good what it was given. While it is locked here
+		// the work is on another.
 		done := make(chan struct{})
 		go func() {
 			defer close(done)
@@ -48,7 +47,7 @@ func (g *Throttle) onIdleThread(work func()) {
 		return
 	}
 
-	// Where one of the two is not to be had, the scan is less gentle, and right all the same.
+	// If one of the two cannot be had, the scan disturbs more, but is right all the same.
 	_ = unix.Setpriority(unix.PRIO_PROCESS, tid, 19)
 	_, _, _ = unix.Syscall(unix.SYS_IOPRIO_SET, ioprioProcess, uintptr(tid), ioprioIdle)
 	work()

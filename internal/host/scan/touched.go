@@ -8,9 +8,9 @@ import (
 	"idletally/internal/core/pathname"
 )
 
-// Touched are the paths that may be others than the last scan found them: what a watch heard of. A
-// scan that is told looks at those again, and at what lies in them where they are folders, and takes
-// all the rest from its cache.
+// Touched are the paths that may differ from what the last scan found: those that a watch reported. A scan that is
+// given them looks at them again, and at what lies in them if they are folders, and takes all the rest from its
+// cache.
 type Touched struct {
 	self  bool
 	below map[string]*Touched
@@ -43,7 +43,7 @@ func Touch(paths ...string) *Touched {
 	return t
 }
 
-// in returns what is touched at and below a path; nil where nothing is.
+// in returns what is touched at and below a path; nil if nothing is.
 func (t *Touched) in(path string) *Touched {
 	for name := range strings.SplitSeq(strings.Trim(path, "/"), "/") {
 		if name != "" {
@@ -63,7 +63,7 @@ func (t *Touched) at(name string) *Touched {
 // is reports whether the path itself is to be looked at again.
 func (t *Touched) is() bool { return t != nil && t.self }
 
-// rescanned are the places of which a scan has found out anew what can be read there.
+// rescanned are the places where a scan has found out anew what can be read.
 type rescanned struct {
 	paths   map[string]bool
 	folders map[string]bool // with what lies in them
@@ -74,7 +74,7 @@ func newRescanned() *rescanned {
 	return &rescanned{map[string]bool{}, map[string]bool{}, map[string]bool{}}
 }
 
-// counts reports whether what was said of a path before still counts.
+// counts reports whether what was said of a path before is still valid.
 func (m *rescanned) counts(path string) bool {
 	if m.paths[path] || m.folders[pathname.Folder(path)] {
 		return false

@@ -11,10 +11,10 @@ import (
 	"idletally/internal/host/fileserver"
 )
 
-// forBackup opens so that a privilege may pass over the list (MS-SMB2 2.2.13).
+// forBackup opens something so that a privilege may pass over the list (MS-SMB2 2.2.13).
 const forBackup = 0x0000_4000
 
-// open opens what is there, with certain rights, without following a link. What is looked at has to be what is changed.
+// open opens something, with certain rights, without following a link. What is read has to be what is changed.
 func open(s *smb2.Share, name string, access ace.Mask, options uint32) (*smb2.File, error) {
 	return s.OpenWith(name, uint32(access), options)
 }
@@ -25,7 +25,7 @@ const allOfIt = 18
 // readOnly is FILE_ATTRIBUTE_READONLY (MS-FSCC 2.6).
 const readOnly = 1
 
-// stat asks what something is: like the library's, and how many names it has.
+// stat returns what something is: like the library's, plus the number of names.
 func stat(f *smb2.File) (fileserver.Seen, error) {
 	b, err := f.QueryFile(allOfIt, 64<<10)
 	if err != nil {

@@ -17,8 +17,7 @@ import (
 	"idletally/internal/host/smb/rpc"
 )
 
-// pipe opens a named pipe of the server and hands it out, once more over a new connection where the one that
-// there was broke.
+// pipe opens a named pipe of the server and hands it out, once more over a new connection if the present one broke.
 func (s *Session) pipe(ctx context.Context, name string, use func(io.ReadWriter) error) error {
 	ask := func(c *smb2.Session) error {
 		ctx, cancel := context.WithTimeout(ctx, s.patience)
@@ -62,7 +61,7 @@ func (s *Session) lookUp(ctx context.Context, ask func(*rpc.Names) error) error 
 	})
 }
 
-// Names returns what the server calls identities, in their order.
+// Names returns the server's names of identities, in their order.
 func (s *Session) Names(ctx context.Context, sids []ntsd.SID) (out []fileserver.Name, err error) {
 	err = s.lookUp(ctx, func(n *rpc.Names) error {
 		out, err = n.Of(sids)
@@ -89,7 +88,7 @@ func (s *Session) Accounts(ctx context.Context) (out []fileserver.Account, err e
 	return out, err
 }
 
-// Privileges tells who holds privileges that pass over lists.
+// Privileges returns who holds privileges that pass over lists.
 func (s *Session) Privileges(ctx context.Context) (out map[ntsd.SID]privilege.Set, err error) {
 	err = s.pipe(ctx, "lsarpc", func(rw io.ReadWriter) error {
 		out, err = rpc.Privileges(rw)
@@ -98,7 +97,7 @@ func (s *Session) Privileges(ctx context.Context) (out map[ntsd.SID]privilege.Se
 	return out, err
 }
 
-// Shares lists the shares with files, but for those that are there for administrators.
+// Shares lists the shares with files, except those that exist for administrators.
 func (s *Session) Shares(ctx context.Context) (out []string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, s.patience)
 	defer cancel()
@@ -115,10 +114,10 @@ func (s *Session) Shares(ctx context.Context) (out []string, err error) {
 	return out, nil
 }
 
-// hidesUnreadable is what a server says of a share that shows nobody what they cannot read (MS-SMB2 2.2.10).
+// hidesUnreadable is the flag of a share that shows nobody what they cannot read (MS-SMB2 2.2.10).
 const hidesUnreadable = 0x0800
 
-// Terms asks what the share itself lays down. Its list some servers tell only administrators.
+// Terms asks what the share itself lays down. Some servers return its list only to administrators.
 func (s *Share) Terms() (t access.Mount, err error) {
 	t.At = pathname.Path("/" + s.Name)
 	err = s.use(func(m *smb2.Share) error {

@@ -1,4 +1,4 @@
-// Package smb looks at file shares and changes their permissions, through SMB 3: signed and encrypted, unless somebody
+// Package smb reads file shares and changes their permissions, through SMB 3: signed and encrypted, unless somebody
 // says otherwise. It is how shares are reached whose files carry NT security descriptors.
 package smb
 
@@ -27,7 +27,7 @@ import (
 	"idletally/internal/host/fileserver"
 )
 
-// An Access is how a server is reached.
+// An Access says how a server is reached.
 type Access struct {
 	Address  string // host:port
 	User     string
@@ -40,8 +40,8 @@ type Access struct {
 	Patience time.Duration // how long an answer may take; 0 is a minute
 }
 
-// A Session is a server that somebody is signed in to. It is safe for concurrent use. Where the connection
-// breaks it signs in anew, and goes on with what can be asked again.
+// A Session is a server that somebody is signed in to. It is safe for concurrent use. If the connection breaks it
+// signs in anew, and repeats what can be asked again.
 type Session struct {
 	access   Access
 	patience time.Duration
@@ -114,15 +114,15 @@ func (s *Session) Close() error {
 	return c.WithContext(ctx).Logoff()
 }
 
-// now returns the connection that there is, and its number.
+// now returns the present connection, and its number.
 func (s *Session) now() (*smb2.Session, int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.s, s.era
 }
 
-// again signs in anew, where nobody did since an era. It tries for as long as patience lasts, and where that
-// did not help nobody tries once more.
+// again signs in anew, unless somebody has done so since an era. It tries for as long as patience lasts; after that
+// nobody tries once more.
 func (s *Session) again(ctx context.Context, era int) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -195,7 +195,7 @@ func (s *Session) mount(ctx context.Context, c *smb2.Session, name string) (*smb
 	return m, nil
 }
 
-// mounted returns the share over the connection that there is.
+// mounted returns the share over the present connection.
 func (s *Share) mounted() (*smb2.Share, int, error) {
 	c, era := s.of.now()
 	s.mu.Lock()
@@ -211,10 +211,10 @@ func (s *Share) mounted() (*smb2.Share, int, error) {
 	return m, era, nil
 }
 
-// tries is how often something is asked that the connection breaks of.
+// tries is how often something is repeated when the connection breaks.
 const tries = 20
 
-// use asks something that can be asked again: over a new connection, where the one that there was broke.
+// use calls something that can be repeated: over a new connection, if the present one broke.
 func (s *Share) use(ask func(*smb2.Share) error) error {
 	for n := 1; ; n++ {
 		m, era, err := s.mounted()
@@ -233,7 +233,8 @@ func (s *Share) use(ask func(*smb2.Share) error) error {
 	}
 }
 
-// guarded has something asked whose answer the library may break at: that is the server's fault, and ends nothing else.
+// guarded calls something whose answer may make the library panic: that is the server's fault, and must end nothing
+// else.
 func guarded(ask func() error) (err error) {
 	defer func() {
 		if fault := recover(); fault != nil {
@@ -271,7 +272,7 @@ func (s *Share) Close() error {
 	return s.s.WithContext(limit).Umount()
 }
 
-// kept is what of a descriptor is read: owner, group and discretionary list.
+// kept is the part of a descriptor that is read: owner, group and discretionary list.
 const kept = smb2.OwnerSecurityInformation | smb2.GroupSecurityInformation | smb2.DACLSecurityInformation
 
 const (
@@ -343,7 +344,7 @@ func (h *handle) Look() (fileserver.Seen, error) {
 	return seen, err
 }
 
-// lost tells that it was the connection: a handle is gone with it.
+// lost turns a failure into one of the connection: a handle is gone with it.
 func lost(err error) error {
 	if broken(err) {
 		return fmt.Errorf("%w: %w", fileserver.ErrLost, err)
@@ -401,8 +402,8 @@ func (h *handle) Set(d ntsd.Descriptor, what fileserver.Part) error {
 // batch is how many entries of a folder are asked for at once.
 const batch = 1000
 
-// List reads a folder with all permissions. Names that no server of sound mind sends are left out, and over a
-// new connection those that were told already.
+// List reads a folder with all permissions. Names that no sound server sends are left out, and over a new connection
+// those that were handed out already.
 func (s *Share) List(folder string, each func([]fileserver.Seen) error) error {
 	told := map[string]bool{} // of folders that have more than one piece
 	return s.use(func(m *smb2.Share) error {
@@ -477,7 +478,7 @@ func (s *Share) list(m *smb2.Share, folder string, each func(piece []fileserver.
 				seen.Descriptor, seen.Err = ntsd.Parse(e.RawSecurityDescriptor)
 			case e.Err != nil:
 				seen.Err = explain(e.Err)
-				// Where it was not the server that refused, it was not asked: others had too much under way.
+				// It was not the server that refused; it was never asked, since too much was under way.
 				if _, told := Status(e.Err); !told && !fileserver.Refused(e.Err) && limit.Err() == nil {
 					if broken(e.Err) {
 						return fail(e.Err)
@@ -574,7 +575,7 @@ func explain(err error) error {
 	return &said{cmp.Or(words, err.Error()), kind, err}
 }
 
-// said is words for an error, of a kind that others know.
+// said is words for an error, of a kind that callers know.
 type said struct {
 	words string
 	kind  error

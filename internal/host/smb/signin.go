@@ -8,7 +8,7 @@ import (
 	"github.com/jcmturner/gokrb5/v8/config"
 )
 
-// Kerberos says how tickets are got (RFC 4120).
+// Kerberos says how tickets are obtained (RFC 4120).
 type Kerberos struct {
 	Realm  string `json:"realm"`
 	Config string `json:"config"` // a krb5.conf

@@ -15,9 +15,9 @@ import (
 	"idletally/internal/private"
 )
 
-// A Spool keeps nodes in a temporary file without a name, one after another as they come: children
-// before parents. Memory holds nothing of them, until somebody asks for one by its hash; then it holds
-// where each is, and the spool is a tree.Source.
+// A Spool keeps nodes in a temporary file without a name, one after another as they come: children before parents.
+// Memory holds nothing of them until somebody asks for one by its hash; then it holds where each is, and the spool is
+// a tree.Source.
 type Spool struct {
 	mu    sync.Mutex
 	f     *os.File
@@ -81,7 +81,7 @@ func (s *Spool) Each(f func(h tree.Hash, node []byte) error) error {
 	})
 }
 
-// heads goes by the nodes; visit reads each of them whole.
+// heads goes through the nodes; visit reads each of them whole.
 func (s *Spool) heads(visit func(in io.Reader, h tree.Hash, at span) error) error {
 	if err := s.w.Flush(); err != nil {
 		return fmt.Errorf("keep nodes: %w", err)
@@ -105,7 +105,7 @@ func (s *Spool) heads(visit func(in io.Reader, h tree.Hash, at span) error) erro
 	return nil
 }
 
-// Nodes returns nodes back.
+// Nodes returns nodes by their hashes.
 func (s *Spool) Nodes(_ context.Context, hashes []tree.Hash) ([][]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

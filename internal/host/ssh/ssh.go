@@ -1,4 +1,4 @@
-// Package ssh reaches a host over SSH (RFC 4251 to 4254): whose key is known, with a key of one's own, and
+// Package ssh reaches a host over SSH (RFC 4251 to 4254): one whose key is known, with a key of one's own, and
 // without lending that key, or any port, to the host.
 package ssh
 
@@ -23,7 +23,7 @@ import (
 	"golang.org/x/crypto/ssh/knownhosts"
 )
 
-// Access says where a host is, and as whom it lets one in.
+// Access says where a host is, and as whom to sign in.
 type Access struct {
 	Address    string `json:"address"` // HOST:PORT
 	User       string `json:"user"`
@@ -58,14 +58,14 @@ const (
 	maxSaid  = 4 << 10 // of what a command says besides
 )
 
-// A Host is one that was reached.
+// A Host is one that is connected.
 type Host struct {
 	a      Access
 	client *ssh.Client
 	stop   func() bool
 }
 
-// Dial reaches a host and signs in. The context bounds all that is done there.
+// Dial connects to a host and signs in. The context bounds all that is done there.
 func Dial(ctx context.Context, a Access) (*Host, error) {
 	auth, err := a.signer()
 	if err != nil {
@@ -145,8 +145,8 @@ func (a Access) signer() (ssh.Signer, error) {
 	return s, nil
 }
 
-// known checks a host's key against the file of those that are known, and says which kinds of key are known
-// of it: with another kind a host could not prove who it is.
+// known checks a host's key against the file of known ones, and returns which kinds of key are known of it: with
+// another kind a host could not prove who it is.
 func (a Access) known() (ssh.HostKeyCallback, []string, error) {
 	check, err := knownhosts.New(a.KnownHosts)
 	if err != nil {
@@ -196,7 +196,7 @@ func (nothing) Type() string                        { return "none" }
 func (nothing) Marshal() []byte                     { return []byte("none") }
 func (nothing) Verify([]byte, *ssh.Signature) error { return errors.New("no key") }
 
-// Quote has a shell take a word as it is.
+// Quote writes a word so that a shell takes it as it is.
 func Quote(word string) string { return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'" }
 
 func (h *Host) line(words ...string) string {
@@ -209,7 +209,7 @@ func (h *Host) line(words ...string) string {
 	return strings.Join(words, " ")
 }
 
-// said keeps the end of what a command says.
+// said keeps the end of what a command prints.
 type said struct {
 	b    []byte
 	each func(line string)
@@ -243,7 +243,7 @@ func (s *said) Write(b []byte) (int, error) {
 	return len(b), nil
 }
 
-// Run runs a command to its end, and gives what it writes.
+// Run runs a command to its end, and returns its output.
 func (h *Host) Run(stdin io.Reader, words ...string) (string, error) {
 	s, err := h.client.NewSession()
 	if err != nil {
@@ -262,7 +262,7 @@ func (h *Host) Run(stdin io.Reader, words ...string) (string, error) {
 	return out.String(), nil
 }
 
-// limited takes so much and no more.
+// limited accepts so many bytes and no more.
 type limited struct{ b *bytes.Buffer }
 
 func (l limited) Write(b []byte) (int, error) {
@@ -272,13 +272,13 @@ func (l limited) Write(b []byte) (int, error) {
 	return l.b.Write(b)
 }
 
-// failed says what a command ended with.
+// failed returns how a command ended.
 func (h *Host) failed(line string, errs *said, err error) error {
 	words := strings.TrimSpace(string(errs.b))
 	if h.a.Sudo && strings.Contains(words, "sudo:") && strings.Contains(words, "password") {
 		command := strings.TrimPrefix(line, "'sudo' '-n' '--' ")
 		if strings.HasPrefix(command, "'sh' ") || !strings.HasPrefix(command, "'/") {
-			// allowing this would be allowing everything
+			// Allowing this would be allowing everything.
 			return fmt.Errorf("on %s: %w", h.a.Address, errSudo)
 		}
 		return fmt.Errorf(
@@ -307,7 +307,7 @@ type Running struct {
 	kill *time.Timer
 }
 
-// Start starts a command. What it says besides its output each gets, line by line.
+// Start starts a command. Each line that it prints besides its output is handed to each.
 func (h *Host) Start(each func(line string), words ...string) (*Running, error) {
 	s, err := h.client.NewSession()
 	if err != nil {
@@ -333,7 +333,7 @@ func (h *Host) Start(each func(line string), words ...string) (*Running, error) 
 	return r, nil
 }
 
-// keepAlive finds out that a host is gone where nothing else would.
+// keepAlive finds out that a host is gone when nothing else would.
 func (h *Host) keepAlive(done <-chan struct{}) {
 	t := time.NewTicker(alive)
 	defer t.Stop()
@@ -364,18 +364,18 @@ func (h *Host) keepAlive(done <-chan struct{}) {
 	}
 }
 
-// Close has the command end: it finds its input at its end. One that does not end by itself is left with its host.
+// Close makes the command end: its input ends. One that does not end by itself is left with its host.
 func (r *Running) Close() error {
 	r.bound()
 	return ignore(r.WriteCloser.Close())
 }
 
-// bound has the command's time be over soon.
+// bound ends the command's time soon.
 func (r *Running) bound() {
 	r.once.Do(func() { r.kill = time.AfterFunc(dialTime, func() { r.h.client.Close() }) })
 }
 
-// Wait waits for the command's end, which is to come by itself or was asked for, and says what it ended with.
+// Wait waits for the command's end, by itself or because it was asked for, and returns how it ended.
 func (r *Running) Wait() error {
 	r.bound()
 	defer r.kill.Stop()
@@ -393,8 +393,8 @@ func ignore(err error) error {
 	return err
 }
 
-// Put has a program lie on the host, at a path whose folder nobody but its account can write, unless the same
-// one lies there already.
+// Put makes sure that a program lies on the host, at a path whose folder nobody but its account can write; if the
+// same one lies there already, it is left.
 func (h *Host) Put(program, at string) (copied bool, err error) {
 	f, err := os.Open(program)
 	if err != nil {
@@ -445,8 +445,8 @@ cat > "$1.new" && [ "$(sha256sum < "$1.new")" = "$2  -" ] && chmod 700 "$1.new" 
 //go:embed safe.sh
 var safe string
 
-// StartCopied starts a program that was put there, if it still is that one: it is opened, looked at with all
-// that is above it, hashed, and run by the same descriptor.
+// StartCopied starts a program that was put there, if it still is that one: it is opened, checked with all folders
+// above it, hashed, and run by the same descriptor.
 func (h *Host) StartCopied(program, at string, each func(line string), args ...string) (*Running, error) {
 	want, err := hashOf(program)
 	if err != nil {
@@ -463,8 +463,8 @@ own "$program"
 exec /proc/self/fd/3 "$@"`, "sh", at, want}, args...)...)
 }
 
-// CheckProgram reports whether somebody else could put another in place of a program that lies there already.
-// Where the account may not run a shell there, only the host can say.
+// CheckProgram reports whether somebody else could replace a program that lies there already. If the account may not
+// run a shell there, only the host can say.
 func (h *Host) CheckProgram(at string) error {
 	plain := *h
 	plain.a.Sudo = false
@@ -497,7 +497,7 @@ func hashOf(file string) (string, error) {
 // errSudo says that sudo asks for a password.
 var errSudo = errors.New("sudo asks for a password")
 
-// noShell says what to do where a program cannot be copied for want of a shell as root: nobody is told to allow one.
+// noShell says what to do if a program cannot be copied for want of a shell as root: nobody is told to allow one.
 func noShell(err error) error {
 	if errors.Is(err, errSudo) {
 		return fmt.Errorf(
@@ -508,7 +508,7 @@ func noShell(err error) error {
 	return err
 }
 
-// machines are what uname calls those that programs are built for, with how ELF does.
+// machines are uname's names of the machines that programs are built for, with those of ELF.
 var machines = map[string]struct {
 	name string
 	elf  uint16

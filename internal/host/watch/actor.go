@@ -10,8 +10,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// actors remembers the processes that one read's events are of. It holds a descriptor of each, so
-// that a number that another process got meanwhile is found out.
+// actors remembers the processes of the events of one read. It holds a descriptor of each, so that a reused process
+// number is noticed.
 type actors struct {
 	known map[int]known
 }
@@ -23,7 +23,7 @@ type known struct {
 
 const maxActors = 64
 
-// of tells who a process is; pidfd is -1 where it has ended already.
+// of returns who a process is; pidfd is -1 if it has ended already.
 func (a *actors) of(pid, pidfd int) Actor {
 	if k, ok := a.known[pid]; ok && alive(k.pidfd) {
 		return k.Actor

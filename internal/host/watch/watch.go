@@ -29,7 +29,7 @@ import (
 	"idletally/internal/host/fsys"
 )
 
-// Changes are what was heard since the last time.
+// Changes are what was reported since the last time.
 type Changes struct {
 	Paths  []string // whose entries may be others now; they lie in a root, or are one
 	Linked []uint64 // inodes of files whose attributes changed, and that may have names which were not heard of
@@ -46,7 +46,7 @@ type FileEvent struct {
 	Actor
 }
 
-// An Actor is the process that did it, as far as the kernel still told of it.
+// An Actor is the process that did it, as far as the kernel could still tell.
 type Actor struct {
 	PID     int
 	Command string // what it calls itself
@@ -55,15 +55,14 @@ type Actor struct {
 	Login   uint32 // who logged in, whoever they have become since; NoLogin where nobody did
 }
 
-// NoLogin stands for a process that nobody's login began.
+// NoLogin stands for a process that was not started from a login.
 const NoLogin = 1<<32 - 1
 
-// ErrMounts says that what is mounted below the roots, or above them, is another thing now: the
-// watch has to begin anew.
+// ErrMounts says that the mounts below the roots, or above them, have changed: the watch has to begin anew.
 var ErrMounts = errors.New("something was mounted or unmounted below the roots")
 
 const (
-	// maxPlaces bounds what is followed name by name; beyond, everything is looked at again.
+	// maxPlaces bounds what is followed name by name; beyond it, everything is looked at again.
 	maxPlaces = 50_000
 	maxDoings = 4_000
 	maxOfOne  = 1_000 // of one account, so that nobody drowns what others do
@@ -72,7 +71,7 @@ const (
 		unix.FAN_ONDIR | unix.FAN_EVENT_ON_CHILD
 )
 
-// A handle names an inode for as long as there is one, on one of the file systems.
+// A handle names an inode of one of the file systems for as long as the inode exists.
 type handle struct {
 	fs int
 	id string // the kernel's type and bytes
@@ -98,8 +97,8 @@ type news struct {
 	all    string
 }
 
-// note keeps what a process did to a path: of a process that did so before the last time, and of the others
-// the first few and the last. Who touches a path after somebody else does not stand alone for it.
+// note keeps what a process did to a path: of a process that already did so before the last time, and of the others
+// the first few and the last. Touching a path after somebody else does not make that the only actor.
 func (n *news) note(at place, d FileEvent) {
 	list := n.doings[at]
 	for i := range list {
@@ -129,7 +128,7 @@ func (n *news) note(at place, d FileEvent) {
 
 func (n *news) empty() bool { return len(n.places) == 0 && len(n.inodes) == 0 && n.all == "" }
 
-// A Watch is the ear. It is safe for several goroutines.
+// A Watch listens for changes. It is safe for concurrent use.
 type Watch struct {
 	roots   []string
 	systems []system
@@ -141,8 +140,8 @@ type Watch struct {
 	ended   chan struct{}
 
 	taking sync.Mutex
-	// Descriptors of a folder on each system, by which handles are opened; only while that is done, since
-	// they keep a file system from being unmounted.
+	// Descriptors of a folder on each system, by which handles are opened; only while that is done, since they keep a
+	// file system from being unmounted.
 	pinned  []int
 	reading sync.Mutex // held from asking the kernel until what it said is noted
 	buf     []byte
@@ -152,8 +151,8 @@ type Watch struct {
 	stale error
 }
 
-// Open begins to listen below some roots, and, crossing, to what other file systems are mounted there.
-// What happens after it returns is heard.
+// Open begins to listen below some roots and, with crossing, on other file systems that are mounted there. Whatever
+// happens after it returns is reported.
 func Open(roots []string, crossing bool) (w *Watch, err error) {
 	w = &Watch{
 		roots:  slices.Clone(roots),
@@ -173,7 +172,7 @@ func Open(roots []string, crossing bool) (w *Watch, err error) {
 	const base = unix.FAN_CLASS_NOTIF | unix.FAN_CLOEXEC | unix.FAN_NONBLOCK | unix.FAN_REPORT_DFID_NAME |
 		unix.FAN_REPORT_FID
 	for _, more := range []uint{unix.FAN_REPORT_PIDFD, 0} {
-		// kernels before 5.15 do not say which process it surely was
+		// Kernels before 5.15 do not say for sure which process it was.
 		if w.fd, err = unix.FanotifyInit(base|more, unix.O_RDONLY|unix.O_CLOEXEC); err != unix.EINVAL {
 			break
 		}
@@ -227,7 +226,7 @@ func need(err error) string {
 	return "it cannot be watched"
 }
 
-// mark has the file system of a root watched.
+// mark watches the file system of a root.
 func (w *Watch) mark(root string) error {
 	fd, id, err := folder(root)
 	if err != nil {
@@ -244,7 +243,7 @@ func (w *Watch) mark(root string) error {
 		return fmt.Errorf("watch %s: %w: %s", pathname.Escape(root), err, need(err))
 	}
 
-	// A handle has to lead back to a path; where it does not, it is better to know it now.
+	// A handle has to lead back to a path; if it does not, it is better to know now.
 	h, _, err := unix.NameToHandleAt(fd, ".", 0)
 	if err != nil {
 		return fmt.Errorf("watch %s: %w: %s", pathname.Escape(root), err, need(err))
@@ -315,7 +314,7 @@ func (w *Watch) relevant() ([]mount, error) {
 	return out, nil
 }
 
-// octal undoes how mountinfo writes blanks in names.
+// octal decodes the blanks that mountinfo encodes in names.
 var octal = strings.NewReplacer(`\040`, " ", `\011`, "\t", `\012`, "\n", `\134`, `\`)
 
 // Close ends listening.
@@ -389,7 +388,7 @@ func folder(path string) (fd int, id [8]byte, err error) {
 	return fd, id, nil
 }
 
-// Wait waits until something was heard.
+// Wait waits until something is reported.
 func (w *Watch) Wait(ctx context.Context) error {
 	for {
 		w.mu.Lock()
@@ -406,8 +405,8 @@ func (w *Watch) Wait(ctx context.Context) error {
 	}
 }
 
-// listen reads what the kernel says. It has a thread of its own: a process that changed something may
-// end at once, and only while it is there the kernel tells who it is.
+// listen reads the kernel's events. It has a thread of its own: a process that changed something may end at once, and
+// the kernel can tell who it is only while it exists.
 func (w *Watch) listen() {
 	runtime.LockOSThread()
 	defer close(w.ended)
@@ -446,7 +445,7 @@ func (w *Watch) listen() {
 	}
 }
 
-// read takes what the kernel has to say now; more says that there may be more.
+// read takes the events that the kernel has now; more says that there may be more.
 func (w *Watch) read() (more bool, err error) {
 	w.reading.Lock()
 	defer w.reading.Unlock()
@@ -479,7 +478,7 @@ func (w *Watch) wake() {
 	}
 }
 
-// handle takes what one read gave.
+// handle takes the events of one read.
 func (w *Watch) handle(b []byte) error {
 	who := actors{}
 	defer who.close()
@@ -564,11 +563,11 @@ func word(mask uint64) string {
 	return "changed"
 }
 
-// maxReads bounds how long Take goes after what comes in while it does.
+// maxReads bounds how long Take follows events that come in while it runs.
 const maxReads = 100
 
-// Take returns what was heard, and begins anew. What ended before the call is in what it gives, unless
-// so much happens that it is given the next time.
+// Take returns what was reported, and begins anew. What ended before the call is included, unless so much happens
+// that it comes the next time.
 func (w *Watch) Take() (Changes, error) {
 	w.taking.Lock()
 	defer w.taking.Unlock()
@@ -659,15 +658,15 @@ func (w *Watch) Take() (Changes, error) {
 	return out, nil
 }
 
-// names says of files whose attributes changed whether they have names that were not heard of.
+// names says of files whose attributes changed whether they have names that were not reported.
 type names struct {
 	w      *Watch
 	places map[place]uint64
 	moved  map[uint64]bool // inodes that have got a name meanwhile; nil before anybody asked
 }
 
-// of returns the inode of a file where it may have another name than the one by which its attributes
-// changed; otherwise 0.
+// of returns the inode of a file that may have another name than the one by which its attributes changed; otherwise
+// 0.
 func (n *names) of(inode handle, at place) (uint64, error) {
 	fd, err := n.w.open(inode)
 	if errors.Is(err, unix.ESTALE) || errors.Is(err, unix.ENOENT) {

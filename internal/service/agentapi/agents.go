@@ -124,7 +124,7 @@ func readJSON(w http.ResponseWriter, r *http.Request, limit int64, to any) error
 	return badBody(err)
 }
 
-// badBody says of a body that could not be taken what the caller is to know.
+// badBody returns what to tell a caller whose body could not be accepted.
 func badBody(err error) error {
 	var large *http.MaxBytesError
 	switch {
@@ -154,7 +154,7 @@ func answer(w http.ResponseWriter, v any, err error) error {
 	return json.NewEncoder(w).Encode(v)
 }
 
-// mayWait has a call stay open for as long as one may wait.
+// mayWait lets a call stay open for as long as one may wait.
 func mayWait(w http.ResponseWriter) {
 	_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(app.WaitForWork + 20*time.Second))
 }
@@ -177,7 +177,7 @@ func (s *Agents) renew(w http.ResponseWriter, r *http.Request) error {
 	return answer(w, out, err)
 }
 
-// hello comes first after an agent starts. Agents of before there were greetings say nothing by it.
+// hello comes first after an agent starts. Agents from before there were greetings say nothing by it.
 func (s *Agents) hello(w http.ResponseWriter, r *http.Request) error {
 	h := callingHost(r)
 	if r.ContentLength == 0 {
@@ -269,7 +269,7 @@ func writeBytes(w http.ResponseWriter, b []byte) error {
 	return err
 }
 
-// takeNodes stores a pack as it comes, some nodes at a time: what it unfolds to never is in memory whole.
+// takeNodes stores a pack as it comes, some nodes at a time: what it expands to is never in memory as a whole.
 func (s *Agents) takeNodes(w http.ResponseWriter, r *http.Request) error {
 	z, err := zstd.NewReader(http.MaxBytesReader(w, r.Body, maxPack), zstd.WithDecoderMaxMemory(maxWindow),
 		zstd.WithDecoderMaxWindow(maxWindow), zstd.WithDecoderConcurrency(1), zstd.WithDecoderLowmem(true))
@@ -320,8 +320,7 @@ func (s *Agents) endSnapshot(w http.ResponseWriter, r *http.Request) error {
 	return answer(w, nil, s.App.EndSnapshot(r.Context(), work, in))
 }
 
-// ownPart returns the part of a run that the host which calls has, and the number of a chunk of it, if the call has
-// one.
+// ownPart returns the calling host's part of a run, and the number of a chunk of it, if the call has one.
 func (s *Agents) ownPart(r *http.Request) (x app.Part, n int, err error) {
 	if x, err = s.App.RunPart(r.Context(), callingHost(r).Name, chi.URLParam(r, "id")); err != nil {
 		return x, 0, err

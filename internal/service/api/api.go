@@ -18,7 +18,7 @@ import (
 	"idletally/internal/service/web"
 )
 
-// maxElements bounds what a body of people or programs unfolds to: members of objects and elements of arrays.
+// maxElements bounds what a body of people or programs expands to: members of objects and elements of arrays.
 const maxElements = 200_000
 
 // API is the interface for people and programs, under /api/v1.
@@ -47,7 +47,7 @@ func New(e *web.Edge, r chi.Router) *API {
 	return s
 }
 
-// config returns how the API's own machinery is to be.
+// config returns the configuration of the API's machinery.
 func config() huma.Config {
 	cfg := huma.DefaultConfig("Idle Tally", "1")
 	cfg.OpenAPIPath = "/api/openapi"
@@ -73,7 +73,7 @@ func config() huma.Config {
 // OpenAPI returns the document of the API.
 func (s *API) OpenAPI() *huma.OpenAPI { return s.api.OpenAPI() }
 
-// documents bounds what the API's own machinery serves of itself.
+// documents bounds what the API's machinery serves of itself.
 func (s *API) documents(next http.Handler) http.Handler {
 	bounded := s.Bounded(app.Quick, web.Personally, s.UnlessOpen("documents", next))
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

@@ -10,13 +10,13 @@ import (
 	"idletally/internal/wire"
 )
 
-// complete has the document say what stands in the glossary, show examples, and leave answers open: they may
-// have more in a later version, and whoever reads them has to pass over what they do not know. Bodies of
-// calls stay closed. It gives the words of the glossary that were of use.
+// complete adds to the document what stands in the glossary, shows examples, and leaves answers open: they may have
+// more in a later version, and readers have to ignore what they do not know. Bodies of calls stay closed. It returns
+// the words of the glossary that were used.
 func complete(doc *huma.OpenAPI) (used map[string]bool) {
 	used = map[string]bool{}
 
-	// say takes the first of some names that the glossary has, where nothing is said yet.
+	// say takes the first of some names that the glossary has, if nothing is said yet.
 	say := func(text *string, names ...string) {
 		for _, name := range names {
 			if *text == "" && glossary[name] != "" {

@@ -16,7 +16,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// followHappenings serves: What happens, as server-sent events: each holds a Happening; the first says that
+// followHappenings returns what happens, as server-sent events: each holds a Happening; the first says that
 // the stream has begun.
 func (s *API) followHappenings(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
 	c, leave, err := s.Follow()

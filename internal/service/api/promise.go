@@ -10,8 +10,8 @@ import (
 	"idletally/internal/service/web"
 )
 
-// promise has the document of the API say of an operation what holds of all like it: how one signs in, by
-// what it is asked a second time, and with what it may be refused.
+// promise adds to the document what is true of all similar operations: how one signs in, for what one is asked again,
+// and with what a call may be refused.
 func promise[I any](def *huma.Operation, o op) {
 	def.Tags = tagOfPath(o.path)
 	changes := o.method != http.MethodGet
@@ -41,7 +41,7 @@ func promise[I any](def *huma.Operation, o op) {
 	}
 }
 
-// refusing says of statuses what stands in their headers.
+// refusing says which headers come with which statuses.
 var refusing = map[int]*huma.Param{
 	http.StatusUnauthorized: {
 		Name:        "WWW-Authenticate",

@@ -93,7 +93,7 @@ var reference = template.Must(template.New("reference").Funcs(template.FuncMap{
 // form is how a body is written: by a schema, where one holds for it.
 type form struct{ Type, Schema string }
 
-// wordsOf says which words something may be.
+// wordsOf returns which words something may be.
 func wordsOf(s *huma.Schema) string {
 	if len(s.Enum) == 0 {
 		return ""

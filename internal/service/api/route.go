@@ -32,7 +32,7 @@ type route interface {
 	register(*API)
 }
 
-// An op is what holds of an operation, whatever it takes and answers.
+// An op is what is true of an operation, whatever it takes and answers.
 type op struct {
 	app.Rule
 	method, path string
@@ -41,8 +41,8 @@ type op struct {
 	status       int          // of its answer; 0 is 200, or 204 where it answers nothing
 }
 
-// A row is a route whose operation takes an I and answers an O. Whoever makes it says what of the two is the body of a
-// call or an answer and what is all of it: only that is compiled, since the API's machinery is large for each pair.
+// A row is a route whose operation takes an I and answers an O. Whoever makes it says what of the two is the body of
+// a call or an answer and what is all of it: only that is compiled, since the API's machinery is large for each pair.
 type row[I, O any] struct {
 	op
 	serve       handler[I, O]
@@ -149,35 +149,35 @@ func bodyToNothing[I any](s *API, def huma.Operation, r row[I, struct{}]) {
 	})
 }
 
-// created has a row answer that something was made.
+// created makes a row answer that something was made.
 func (r row[I, O]) created() row[I, O] { r.status = http.StatusCreated; return r }
 
-// accepted has a row answer that something will be done.
+// accepted makes a row answer that something will be done.
 func (r row[I, O]) accepted() row[I, O] { r.status = http.StatusAccepted; return r }
 
-// of has the role needed for one application alone: the one that what is asked for belongs to.
+// of makes the role needed for one application enough: the one to which the requested thing belongs.
 func (r row[I, O]) of(application func(context.Context, *I) (string, error)) row[I, O] {
 	r.OfOne, r.application = true, application
 	return r
 }
 
-// named has the role needed for one application alone: the one that a call names.
+// named makes the role needed for one application enough: the one that a call names.
 func (r row[I, O]) named(application func(*I) string) row[I, O] {
 	return r.of(func(_ context.Context, in *I) (string, error) { return application(in), nil })
 }
 
-// inPerson has an operation called by people themselves alone, and refuses programs.
+// inPerson makes an operation one that people call themselves, and refuses programs.
 func (r row[I, O]) inPerson() row[I, O] { r.InPerson = true; return r }
 
-// fresh has callers show who they are, unless they have just done so.
+// fresh makes callers show who they are, unless they have just done so.
 func (r row[I, O]) fresh() row[I, O] { r.Fresh = true; return r }
 
-// beforeTwoFactor leaves an operation to who has to set up a second factor first.
+// beforeTwoFactor allows an operation to those who have to set up a second factor first.
 func (r row[I, O]) beforeTwoFactor() row[I, O] { r.BeforeTwoFactor = true; return r }
 
 func (r row[I, O]) describe() op { return r.op }
 
-// register has the operation served.
+// register registers the operation.
 func (r row[I, O]) register(s *API) {
 	def := s.definition(r.op)
 	promise[I](&def, r.op)
@@ -215,7 +215,7 @@ func bodied[T any](out *T, err error) (*body[T], error) {
 	return &body[T]{*out}, nil
 }
 
-// stream writes a file. What fails half way is cut, so that nobody takes it for all: it is logged.
+// stream writes a file. A download that fails half way is cut off, so that nobody takes it for all: it is logged.
 func (s *API) stream(f *app.Download, o op) *huma.StreamResponse {
 	return &huma.StreamResponse{Body: func(ctx huma.Context) {
 		ctx.SetHeader("Content-Type", f.Type)
@@ -229,8 +229,8 @@ func (s *API) stream(f *app.Download, o op) *huma.StreamResponse {
 	}}
 }
 
-// definition returns what the API's own machinery is told of an operation. Who may not call learns nothing, not even
-// what is wrong with the call; who may is let in before the body is read.
+// definition returns what the API's machinery is told of an operation. Callers without permission learn nothing, not
+// even what is wrong with the call; the others are let in before the body is read.
 func (s *API) definition(o op) huma.Operation {
 	def := huma.Operation{
 		Method:        o.method,

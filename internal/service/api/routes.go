@@ -184,7 +184,7 @@ func (s *API) snapshotsTable() []route {
 	}
 }
 
-// happeningsTable is about what happens.
+// happeningsTable is about events.
 func (s *API) happeningsTable() []route {
 	return []route{
 		getAs("/happenings", "follow-happenings", wire.Viewer, waiting, s.followHappenings,
@@ -470,7 +470,7 @@ func (s *API) runsTable() []route {
 	}
 }
 
-// carriedTable is about hosts that nothing leads to.
+// carriedTable is about hosts without a network.
 func (s *API) carriedTable() []route {
 	a := s.App
 	return []route{

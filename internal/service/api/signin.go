@@ -15,7 +15,7 @@ type signInOut struct {
 	Body      wire.Session
 }
 
-// signIn has a browser keep its session as a cookie, which no script reads.
+// signIn makes a browser keep its session as a cookie, which no script can read.
 func (s *API) signIn(ctx context.Context, in *app.SignInRequest) (*signInOut, error) {
 	x, err := s.App.SignIn(ctx, in)
 	if err != nil {
@@ -33,7 +33,7 @@ type signOutOut struct {
 	SetCookie http.Cookie `header:"Set-Cookie"`
 }
 
-// signOut has a browser forget its session as well.
+// signOut makes a browser forget its session as well.
 func (s *API) signOut(ctx context.Context, in *struct{}) (*signOutOut, error) {
 	_, err := s.App.SignOut(ctx, in)
 	return &signOutOut{web.Cookie("", time.Unix(1, 0))}, err
@@ -76,8 +76,8 @@ func (s *API) back(w http.ResponseWriter, r *http.Request) {
 		`<!doctype html><meta http-equiv="refresh" content="0; url=/"><title>Idle Tally</title><p><a href="/">Signed in: go on</a></p>`))
 }
 
-// keepLeaving has a browser keep what it brings back from the provider. It comes back from another site, so that the
-// cookie cannot be stricter.
+// keepLeaving makes a browser keep what it brings back from the provider. It comes back from another site, so that
+// the cookie cannot be stricter.
 func keepLeaving(w http.ResponseWriter, kept string, until time.Time) {
 	http.SetCookie(w, &http.Cookie{
 		Name:     providerCookie,

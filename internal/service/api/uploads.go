@@ -14,7 +14,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// upload is a body that is read as it comes. Of one that is larger than is taken it says so.
+// upload is a body that is read as it comes. One that is larger than allowed is refused with the reason.
 type upload struct{ io.Reader }
 
 func (u upload) Read(b []byte) (int, error) {
@@ -48,7 +48,7 @@ func (r *reported) Resolve(ctx huma.Context) []error {
 	return nil
 }
 
-// checkReport proves a report, and returns the application whose run it is of.
+// checkReport verifies a report, and returns the application of its run.
 func (s *API) checkReport(ctx context.Context, in *reported) (string, error) {
 	return s.App.CheckReport(ctx, &in.ReportRequest)
 }

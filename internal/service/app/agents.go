@@ -38,7 +38,7 @@ type (
 	Work = store.Work
 )
 
-// Enrol lets a host in whose agent brings the code that was made for it.
+// Enrol enrols a host whose agent brings the code that was made for it.
 func (s *App) Enrol(ctx context.Context, in wire.Enrol) (out wire.Enrolled, err error) {
 	host, err := s.store.UseCode(ctx, auth.HashToken(strings.TrimSpace(in.Code)), sha256.Sum256(in.Request))
 	if isConflict(err) {
@@ -77,8 +77,8 @@ func (s *App) Enrol(ctx context.Context, in wire.Enrol) (out wire.Enrolled, err 
 	}, nil
 }
 
-// Renew returns an agent another certificate before its own, which has a serial number, ends. The key is the agent's
-// new one.
+// Renew returns an agent another certificate before its own, which has a serial number, expires. The key is the
+// agent's new one.
 func (s *App) Renew(ctx context.Context, h store.Host, serial string, in wire.Renewal) (out wire.Renewed, err error) {
 	says, err := s.holds(ctx)
 	if err != nil {
@@ -100,8 +100,8 @@ func (s *App) Renew(ctx context.Context, h store.Host, serial string, in wire.Re
 }
 
 // HostOf returns the host whose agent calls by a certificate of our authority, if that is the host's newest. Greets
-// says that the agent says which version it is: one that this service does not understand may do that and nothing else.
-// Former says that a newer certificate took the place of this one, and that the agent had better come by that.
+// says that the agent says which version it is: one that this service does not understand may do that and nothing
+// else. Former says that a newer certificate has replaced this one, and that the agent should use that.
 func (s *App) HostOf(ctx context.Context, name, serial string, greets bool) (h store.Host, former bool, err error) {
 	h, err = s.store.Host(ctx, name)
 	if err != nil && !isNotFound(err) {
@@ -140,13 +140,13 @@ func enrolmentEnd(p wire.Policy, began time.Time) time.Time {
 // began is when a host was enrolled.
 func began(h store.Host) time.Time { return *cmp.Or(h.Enrolled, &h.Created) }
 
-// settling is how long an agent may still call by the certificate that it has renewed: what was under way
-// ends within it.
+// settling is how long an agent may still call by the certificate that it has renewed: what was under way ends within
+// it.
 const settling = 5 * time.Minute
 
-// holder notices when two hold a host's identity: an agent that has begun to use a certificate goes on with
-// it, so that whoever still calls by the one before is another. Which of them is the host's nobody can tell
-// here: neither is shut out. Former reports that who calls does so by the one before.
+// holder notices when two hold a host's identity: an agent that has begun to use a certificate goes on with it, so
+// that whoever still calls by the one before is another. Which of them is the host cannot be told here: neither is
+// shut out. Former reports that the caller uses the one before.
 func (s *App) holder(ctx context.Context, h store.Host, serial string) (former bool, err error) {
 	switch {
 	case h.Renewed == "":
@@ -169,7 +169,7 @@ func (s *App) holder(ctx context.Context, h store.Host, serial string) (former b
 	return true, err
 }
 
-// Greet takes what an agent says of itself after it has started: what an earlier life of it held is free again.
+// Greet takes what an agent says of itself after it has started: what it held before it was restarted is free again.
 func (s *App) Greet(ctx context.Context, h store.Host, in wire.Hello) (out wire.Greeting, err error) {
 	in.Version, in.System = oneLine(in.Version), oneLine(in.System)
 	if err := s.store.Greet(ctx, h.Name, in); err != nil {
@@ -188,10 +188,10 @@ func (s *App) Greet(ctx context.Context, h store.Host, in wire.Hello) (out wire.
 	return wire.Greeting{Version: s.config.Build.Version, Protocol: wire.Protocol, Oldest: wire.OldestProtocol}, nil
 }
 
-// wait returns what there is for an agent as soon as there is anything; nil where there is nothing for a while. It
-// looks when it is woken by a key, and now and then.
+// wait returns what there is for an agent as soon as there is anything; nil if there is nothing for a while. It looks
+// when it is woken by a key, and at intervals.
 func (s *App) wait(ctx context.Context, key string, every time.Duration, look func() (any, error)) (any, error) {
-	// Not all that began together, as after a restart, come back together.
+	// Those that began together, as after a restart, do not come back together.
 	end := time.NewTimer(WaitForWork*3/4 + rand.N(WaitForWork/2))
 	defer end.Stop()
 	for {
@@ -214,8 +214,8 @@ func (s *App) wait(ctx context.Context, key string, every time.Duration, look fu
 	}
 }
 
-// pollDatabase wakes those that wait here for what came by way of another instance, until the context ends. One
-// question to the database serves them all.
+// pollDatabase wakes calls that wait here for what came by way of another instance, until the context ends. One query
+// serves them all.
 func (s *App) pollDatabase(ctx context.Context) {
 	pause := pulseEvery
 	for {
@@ -260,8 +260,8 @@ func (s *App) NextWork(ctx context.Context, host string) (any, error) {
 	})
 }
 
-// NextQuestion waits for what somebody wants to know of a host; nil where there is nothing for a while. It waits apart
-// from work, so that questions are answered while a long run goes on.
+// NextQuestion waits for a question to a host; nil if there is none for a while. It waits apart from work, so that
+// questions are answered while a long run goes on.
 func (s *App) NextQuestion(ctx context.Context, host string) (any, error) {
 	return s.wait(ctx, questionsOf(host), askDatabase, func() (any, error) {
 		id, ask, err := s.store.TakeQuestion(ctx, host)
@@ -349,7 +349,7 @@ func (s *App) OwnWork(ctx context.Context, host, id string) (store.Work, error) 
 	return s.store.OwnWork(ctx, host, id)
 }
 
-// Progress notes how far a host has come with its work, and says whether it is to go on.
+// Progress records how far a host has come with its work, and reports whether it is to go on.
 func (s *App) Progress(ctx context.Context, work store.Work, in wire.WorkProgress) (out wire.WorkAnswer, err error) {
 	if err := s.store.KeepWork(ctx, work.ID); err != nil {
 		return out, err
@@ -370,8 +370,8 @@ func (s *App) HaveNodes(ctx context.Context, hashes []tree.Hash) (map[tree.Hash]
 	return s.store.Have(ctx, hashes)
 }
 
-// PutNodes stores nodes that a host sent, unless it has sent too many today: somebody who has its agent's key is not to
-// fill the disk before what leads nowhere is taken away.
+// PutNodes stores nodes that a host sent, unless it has sent too many today: somebody with its agent's key must not
+// be able to fill the disk before unreferenced nodes are removed.
 func (s *App) PutNodes(ctx context.Context, host string, nodes [][]byte) error {
 	bytes := 0
 	for _, n := range nodes {
@@ -399,7 +399,7 @@ func (s *App) takeQuota(ctx context.Context, host string, bytes int64) error {
 			"idletally serve", s.config.PerHost>>20), again+time.Second)
 }
 
-// EndSnapshot keeps a snapshot whose nodes were sent before.
+// EndSnapshot stores a snapshot whose nodes were sent before.
 func (s *App) EndSnapshot(ctx context.Context, work store.Work, in wire.SnapshotDone) error {
 	if err := s.store.KeepSnapshot(ctx, work, in); err != nil {
 		return err
@@ -410,7 +410,7 @@ func (s *App) EndSnapshot(ctx context.Context, work store.Work, in wire.Snapshot
 	return nil
 }
 
-// A Part of a run is what of it one host has to do.
+// A Part of a run is what one host has to do of it.
 type Part struct {
 	work store.Work
 	plan store.Plan
@@ -439,7 +439,7 @@ func (s *App) Chunk(ctx context.Context, x Part, n int) ([]byte, error) {
 	return s.store.PlanChunk(ctx, x.plan.ID, x.work.Host, n)
 }
 
-// KeepOriginals keeps what a host found where it is to change something, before it does.
+// KeepOriginals stores what a host found where it is to change something, before it does.
 func (s *App) KeepOriginals(ctx context.Context, x Part, n int, chunk []byte) error {
 	if err := x.fits(n, chunk); err != nil {
 		return err
@@ -465,15 +465,15 @@ func (x Part) fits(n int, chunk []byte) error {
 	return nil
 }
 
-// EndRun takes what a run came to on a host.
+// EndRun takes the outcome of a run on a host.
 func (s *App) EndRun(ctx context.Context, x Part, in wire.RunDone) error {
 	rows, err := s.resultsOf(ctx, x, in)
 	if err != nil {
 		return err
 	}
 
-	// A last look: a new snapshot shows the result in the whole tree, and its drift. It is asked for before
-	// the run is seen to be ended, so that whoever sees that sees what is still to come.
+	// A last look: a new snapshot shows the result in the whole tree, and its drift. It is asked for before the run
+	// is seen to be ended, so that whoever sees that sees what is still to come.
 	if in.State == lifecycle.PartFinished {
 		last := wire.NewSnapshot{Application: x.plan.Application, Host: x.work.Host}
 		if _, err := s.engine.AskSnapshot(ctx, last, "run "+x.work.Subject); err != nil &&
@@ -525,7 +525,7 @@ func (s *App) resultsOf(ctx context.Context, x Part, in wire.RunDone) (rows []st
 	return rows, nil
 }
 
-// endPart keeps how a run ended on a host, and tells whoever waits for that.
+// endPart stores how a run ended on a host, and tells whoever waits for that.
 func (s *App) endPart(ctx context.Context, x Part, in wire.RunDone, rows []store.Result) error {
 	next, err := s.store.EndRunHost(ctx, x.work, in, rows)
 	if err != nil {
@@ -550,7 +550,7 @@ func (s *App) endPart(ctx context.Context, x Part, in wire.RunDone, rows []store
 	return nil
 }
 
-// maxCurrent bounds of how many applications an agent says at once that they are as it told.
+// maxCurrent bounds for how many applications an agent says at once that they are unchanged.
 const maxCurrent = 200
 
 // watchLists wakes agents when something was published.
@@ -558,7 +558,7 @@ const watchLists = "what to watch on "
 
 func watchesOf(host string) string { return watchLists + host }
 
-// NextWatches notes how an agent watches, and waits until it has to watch something else; nil where that does not
+// NextWatches records how an agent watches, and waits until it has to watch something else; nil if that does not
 // change for a while. What is published at another instance is found when the agent asks again.
 func (s *App) NextWatches(ctx context.Context, host string, in wire.WatchAsk) (any, error) {
 	if err := s.store.SetWatching(ctx, host, in.State); err != nil {
@@ -596,7 +596,7 @@ func (s *App) TakeHeard(ctx context.Context, host, application string, in wire.H
 	return s.engine.TakeHeard(ctx, h, application, in)
 }
 
-// CompareHistory holds the end of the history that a host was shown against what stands there now, and returns the
+// CompareHistory compares the end of the history that a host was shown with what is stored now, and returns the
 // newest. A host may be hostile: only what this service signed counts.
 func (s *App) CompareHistory(ctx context.Context, host string, seen chain.Head) (chain.Head, error) {
 	now, err := s.store.Head(ctx)
@@ -616,8 +616,8 @@ func (s *App) CompareHistory(ctx context.Context, host string, seen chain.Head) 
 	return now, nil
 }
 
-// GiveKeys returns by which keys an agent is to know the service, and notes by which it does. Issuer is the fingerprint
-// of the authority that signed the certificate that it calls by.
+// GiveKeys returns by which keys an agent is to know the service, and records by which it does. Issuer is the
+// fingerprint of the authority that signed the certificate that it calls by.
 func (s *App) GiveKeys(ctx context.Context, h store.Host, issuer string, known wire.KnownKeys) (wire.Keys, error) {
 	trusted := ""
 	if slices.Contains(known.Authorities, issuer) {

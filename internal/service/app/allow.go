@@ -10,7 +10,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// Who may call an operation, besides who has one of [wire.Roles].
+// Who may call an operation, besides those who have one of [wire.Roles].
 const (
 	Anybody  = ""    // signed in or not
 	SignedIn = "any" // whatever their roles
@@ -28,7 +28,7 @@ type Rule struct {
 	BeforeTwoFactor bool   // whoever has to set up a second factor first may call it all the same
 }
 
-// Allow returns why who calls may not do something, as far as that is known before it is known what they want.
+// Allow returns why a caller may not do something, as far as that is known before it is known what they want.
 func (s *App) Allow(ctx context.Context, r Rule) error {
 	err := r.allows(CallerOf(ctx))
 	if fault.Is(err, fault.KindForbidden) {
@@ -55,7 +55,7 @@ func (r Rule) allows(p *Caller) error {
 	return nil
 }
 
-// has reports whether roles suffice, be it for one application only where that is enough.
+// has reports whether roles suffice, for one application only if that is enough.
 func (r Rule) has(roles auth.Roles) bool {
 	if r.OfOne {
 		return roles.Somewhere(r.Role)
@@ -63,7 +63,7 @@ func (r Rule) has(roles auth.Roles) bool {
 	return roles.Everywhere(r.Role)
 }
 
-// AllowFor returns why who calls may not do something with an application.
+// AllowFor returns why a caller may not do something with an application.
 func (s *App) AllowFor(ctx context.Context, r Rule, application string) error {
 	p := CallerOf(ctx)
 	if p.Roles().For(r.Role, application) {

@@ -57,7 +57,7 @@ type App struct {
 	backing  *backing // what orders are held against
 	witness  *witness.Witness
 	fault    atomic.Pointer[historyFault] // of the history; nil where there is none
-	// what a former key signed of the history, until the newest signs what follows
+	// What a former key signed of the history, until the newest signs what follows.
 	moving  atomic.Pointer[chain.Head]
 	budgets *budget.Budgets
 
@@ -121,7 +121,7 @@ func New(c Config) *App {
 			return (h.SignedBy(s.OrderKey()) || s.succeeds(h)) && h.Seq >= s.witness.Least()
 		}
 
-		// Made of the service's own key, so that the database holds no secret of theirs.
+		// Made from the service's own key, so that the database holds no secret of theirs.
 		s.engine.HookSecret = func(hook string) []byte { return s.secret("hook " + hook) }
 	}
 	return s
@@ -144,18 +144,18 @@ type Caller struct {
 
 type placeKey struct{}
 
-// WithPlace notes where a call comes from.
+// WithPlace records where a call comes from.
 func WithPlace(ctx context.Context, place string) context.Context {
 	return context.WithValue(ctx, placeKey{}, place)
 }
 
-// PlaceOf tells where a request comes from.
+// PlaceOf returns where a request comes from.
 func PlaceOf(ctx context.Context) string {
 	place, _ := ctx.Value(placeKey{}).(string)
 	return place
 }
 
-// secret is a key for some use, made of the service's own.
+// secret returns a key for some use, derived from the service's own.
 func (s *App) secret(use string) []byte {
 	m := hmac.New(sha256.New, s.authority.Secrets)
 	_, _ = m.Write([]byte("idletally " + use)) // a hash takes everything
@@ -195,14 +195,14 @@ func speaker(ctx context.Context) store.By {
 	return store.By{Who: "nobody"}
 }
 
-// audit writes down what who calls did.
+// audit records what the caller did.
 func (s *App) audit(ctx context.Context, what, subject, detail string) {
 	s.write(ctx, speaker(ctx), what, subject, detail)
 }
 
 // write writes a line of history.
 func (s *App) write(ctx context.Context, by store.By, what, subject, detail string) {
-	// A line is a line: nobody is to write others, or to steer the terminal of who reads it.
+	// One line is one line: nobody must be able to write others, or to control the terminal of whoever reads it.
 	subject, detail = oneLine(subject), oneLine(detail)
 	if err := s.store.Audit(context.WithoutCancel(ctx), by, what, subject, detail); err != nil {
 		s.log.Error("history was not written", "what", what, "subject", subject, "error", err)
@@ -213,12 +213,12 @@ func (s *App) write(ctx context.Context, by store.By, what, subject, detail stri
 	}
 }
 
-// WithCaller notes who calls.
+// WithCaller records who calls.
 func WithCaller(ctx context.Context, c *Caller) context.Context {
 	return context.WithValue(ctx, callerKey{}, c)
 }
 
-// withPerson has it look as if somebody called who has shown just now who they are.
+// withPerson makes a context as if somebody called who has just shown who they are.
 func withPerson(ctx context.Context, p store.Person) context.Context {
 	return WithCaller(ctx, &Caller{Person: p})
 }
@@ -232,7 +232,7 @@ func CallerOf(ctx context.Context) *Caller {
 // OrderKey is the public half of the key that signs orders.
 func (s *App) OrderKey() ed25519.PublicKey { return s.authority.Orders.Public().(ed25519.PublicKey) }
 
-// A Download is an answer that is written as it is made: it may be larger than what memory is for.
+// A Download is an answer that is written as it is made: it may be too large for memory.
 type Download struct {
 	Name  string // to keep it by; "" is for programs that read it at once
 	Type  string // its media type

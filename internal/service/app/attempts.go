@@ -12,7 +12,7 @@ import (
 	"idletally/internal/service/store"
 )
 
-// An Attempt is a call that its caller can make again without its being carried out again.
+// An Attempt is a call that its caller can repeat without its being carried out again.
 type Attempt = store.Attempt
 
 // NewAttempt returns what a caller asked, under a key of their own.
@@ -20,7 +20,7 @@ func NewAttempt(caller, key string, asked []byte) *Attempt {
 	return store.NewAttempt(caller, key, asked)
 }
 
-// WithAttempt has what is changed be kept together with its being carried out.
+// WithAttempt makes changes be stored together with the fact that the call was carried out.
 func WithAttempt(ctx context.Context, a *Attempt) context.Context { return store.WithAttempt(ctx, a) }
 
 // underWay is how long a call without an answer may still be at work elsewhere.
@@ -37,7 +37,7 @@ type KeptAnswer struct {
 	At     time.Time `json:"-"`
 }
 
-// AnswerBefore returns the answer that a call had when it was made before; nil where it was not.
+// AnswerBefore returns the answer that a call had when it was made before; nil if it was not.
 func (s *App) AnswerBefore(ctx context.Context, a *store.Attempt) (*KeptAnswer, error) {
 	before, err := s.store.AttemptAnswer(ctx, a)
 	switch {
@@ -69,7 +69,7 @@ func (s *App) AnswerBefore(ctx context.Context, a *store.Attempt) (*KeptAnswer, 
 	return &got, nil
 }
 
-// KeepAnswer keeps an answer for who makes the same call again. Where that fails it is logged: the call is answered.
+// KeepAnswer keeps an answer for whoever makes the same call again. A failure is only logged: the call is answered.
 func (s *App) KeepAnswer(ctx context.Context, a *store.Attempt, answer KeptAnswer) {
 	b, err := json.Marshal(answer)
 	if err == nil {
@@ -94,7 +94,7 @@ func (s *App) sealer(use string) (cipher.AEAD, error) {
 // sealedFor is what the key is made for that seals.
 const sealedFor = "sealed values"
 
-// seal makes something unreadable for who has only the database, and bound to its place there: it can be
+// seal makes something unreadable to anybody who has only the database, and binds it to its place there: it can be
 // unsealed for that alone.
 func (s *App) seal(place string, b []byte) ([]byte, error) {
 	g, err := s.sealer(sealedFor)

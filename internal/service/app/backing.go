@@ -63,7 +63,7 @@ func (b *backing) see(l chain.Line) error {
 	return nil
 }
 
-// forget drops what is older than a time, since no order comes of it any more.
+// forget drops what is older than a time, since no order can come of it any more.
 func (b *backing) forget(before time.Time) {
 	for id, list := range b.plans {
 		list = slices.DeleteFunc(list, func(a approval) bool { return a.at.Before(before) })
@@ -100,8 +100,8 @@ func (b *backing) says(id string, digest tree.Hash, reviewers []string) error {
 	return nil
 }
 
-// approvedBy returns whose approvals of a plan count, or an error unless the signed history says the same of
-// what is stored of the plan. The first call reads the whole history, each later one what has come since.
+// approvedBy returns whose approvals of a plan count, or an error unless the signed history agrees with what is
+// stored of the plan. The first call reads the whole history, each later one what has come since.
 func (s *App) approvedBy(ctx context.Context, p store.Plan) (reviewers []string, err error) {
 	all, err := s.store.Approvals(ctx, p.ID)
 	if err != nil {

@@ -25,7 +25,7 @@ func wireEdition(e store.Edition) wire.Edition {
 	}
 }
 
-// BaselineSchema is for editors, and tells nothing of this service.
+// BaselineSchema is for editors, and reveals nothing of this service.
 const BaselineSchema = "/api/schemas/baseline-1.json"
 
 func (s *App) application(
@@ -69,13 +69,13 @@ type EditionRequest struct {
 	Number int    `path:"number" doc:"0 is the published edition"`
 }
 
-// CheckBaseline serves: Check a baseline without keeping it.
+// CheckBaseline checks a baseline without keeping it.
 func (s *App) CheckBaseline(ctx context.Context, in *wire.BaselineText) (*wire.Checked, error) {
 	_, c, err := s.engine.Check(ctx, in.Text)
 	return &c, err
 }
 
-// UploadBaseline serves: Keep a baseline as the next draft edition.
+// UploadBaseline keeps a baseline as the next draft edition.
 func (s *App) UploadBaseline(ctx context.Context, in *wire.NewEdition) (*wire.Edition, error) {
 	doc, c, err := s.engine.Check(ctx, in.Text)
 	if err != nil {
@@ -106,7 +106,7 @@ func (s *App) UploadBaseline(ctx context.Context, in *wire.NewEdition) (*wire.Ed
 	return new(wireEdition(e)), err
 }
 
-// PreviewBaseline serves: How a baseline would judge the last snapshots, beside the published edition.
+// PreviewBaseline returns how a baseline would judge the last snapshots, beside the published edition.
 func (s *App) PreviewBaseline(ctx context.Context, in *wire.BaselineText) (*wire.EditionEffect, error) {
 	old, err := s.engine.Against(ctx, in.Text)
 	if err != nil {
@@ -117,20 +117,20 @@ func (s *App) PreviewBaseline(ctx context.Context, in *wire.BaselineText) (*wire
 	return &out, err
 }
 
-// DeriveBaseline serves: Draft a baseline from hosts that are right, without keeping it.
+// DeriveBaseline drafts a baseline from hosts that are right, without keeping it.
 func (s *App) DeriveBaseline(ctx context.Context, in *wire.NewDerivation) (*wire.Derived, error) {
 	out, err := s.engine.Derive(ctx, *in)
 	return &out, err
 }
 
-// CompareEditionsRequest is what compareEditions takes.
+// CompareEditionsRequest is the request of [App.CompareEditions].
 type CompareEditionsRequest struct {
 	Name    string `path:"name"`
 	Number  int    `path:"number" doc:"0 is the published edition"`
 	Against int    `query:"against" doc:"The edition that it is held against; 0 is the published one"`
 }
 
-// CompareEditions serves: Which paths two editions judge differently, on the last snapshots.
+// CompareEditions returns which paths two editions judge differently, on the last snapshots.
 func (s *App) CompareEditions(ctx context.Context, in *CompareEditionsRequest) (*wire.EditionEffect, error) {
 	old, fresh, err := s.engine.Editions(ctx, in.Name, in.Against, in.Number)
 	if err != nil {
@@ -141,7 +141,7 @@ func (s *App) CompareEditions(ctx context.Context, in *CompareEditionsRequest) (
 	return &out, err
 }
 
-// ExplainPathRequest is what explainPath takes.
+// ExplainPathRequest is the request of [App.ExplainPath].
 type ExplainPathRequest struct {
 	Name   string `path:"name"`
 	Number int    `path:"number" doc:"0 is the published edition"`
@@ -149,7 +149,7 @@ type ExplainPathRequest struct {
 	Path   string `query:"path" required:"true" maxLength:"131072"`
 }
 
-// ExplainPath serves: Which rule decides which aspect of a path.
+// ExplainPath returns which rule decides which aspect of a path.
 func (s *App) ExplainPath(ctx context.Context, in *ExplainPathRequest) (*wire.Explained, error) {
 	e, err := s.store.Edition(ctx, in.Name, in.Number)
 	if err != nil {
@@ -169,14 +169,14 @@ func (s *App) ExplainPath(ctx context.Context, in *ExplainPathRequest) (*wire.Ex
 	return &out, err
 }
 
-// ListEditionsRequest is what listEditions takes.
+// ListEditionsRequest is the request of [App.ListEditions].
 type ListEditionsRequest struct {
 	Name  string `path:"name"`
 	After int    `query:"after" minimum:"0"`
 	Limit int    `query:"limit" default:"200" minimum:"1" maximum:"1000"`
 }
 
-// ListEditions serves: List an application's editions, newest first.
+// ListEditions lists an application's editions, newest first.
 func (s *App) ListEditions(ctx context.Context, in *ListEditionsRequest) (*wire.Page[wire.Edition], error) {
 	rows, err := s.store.Editions(ctx, in.Name, in.After, in.Limit)
 	if err != nil {
@@ -197,13 +197,13 @@ func (s *App) ListEditions(ctx context.Context, in *ListEditionsRequest) (*wire.
 	return &p, err
 }
 
-// GetEdition serves: Show an edition with its text.
+// GetEdition shows an edition with its text.
 func (s *App) GetEdition(ctx context.Context, in *EditionRequest) (*wire.Edition, error) {
 	e, err := s.store.Edition(ctx, in.Name, in.Number)
 	return new(wireEdition(e)), err
 }
 
-// PublishEdition serves: Make an edition the one that counts, and compare the last snapshots with it.
+// PublishEdition makes an edition the one that counts, and compares the last snapshots with it.
 func (s *App) PublishEdition(ctx context.Context, in *EditionRequest) (*wire.Edition, error) {
 	if err := s.store.Publish(ctx, in.Name, in.Number, CallerOf(ctx).Name); err != nil {
 		return nil, err
@@ -220,7 +220,7 @@ func (s *App) PublishEdition(ctx context.Context, in *EditionRequest) (*wire.Edi
 	return new(wireEdition(e)), err
 }
 
-// ListApplications serves: List applications with the state on their hosts.
+// ListApplications lists applications with the state on their hosts.
 func (s *App) ListApplications(ctx context.Context, _ *struct{}) (*wire.Page[wire.Application], error) {
 	newest, err := s.store.Applications(ctx)
 	if err != nil {

@@ -22,7 +22,7 @@ const (
 	Waiting budget.Class = "waiting" // it waits for something to happen, or follows it
 	Asking  budget.Class = "asking"  // somebody else is asked, and waited for
 
-	// a snapshot is held against its baseline: some 100 MiB each, and ten minutes at the most
+	// A snapshot is compared with its baseline: some 100 MiB each, and ten minutes at the most.
 	comparing budget.Class = "comparing"
 	tending   budget.Class = "tending" // the other chores of the service's own: each once at a time
 )
@@ -34,7 +34,7 @@ const (
 	wake         = "wake"     // whom another instance has something for
 )
 
-// chores says of each of them what it costs. None is done that does not stand here.
+// chores says what each of them costs. None is done that is not listed here.
 var chores = map[budget.Class][]string{
 	comparing: {engine.Compare},
 	tending:   {engine.Schedules, engine.Notices, engine.Looks, engine.Storage, watchHistory, tellRefusals, wake},
@@ -70,7 +70,7 @@ func shares() map[budget.Class]budget.Share {
 	}
 }
 
-// busy words a refusal: with 429 to who has too much going on, with 503 to others, and when to come again.
+// busy returns a refusal: with 429 to a caller who has too much going on, with 503 to others, and when to come again.
 func busy(err error) error {
 	var b *budget.Busy
 	if !errors.As(err, &b) {
@@ -82,8 +82,8 @@ func busy(err error) error {
 	return fault.Unavailable(b.Error(), b.Again)
 }
 
-// Enter takes a call's place in its class, for the caller that who names. What it gives ends with the caller's session
-// where calls of the class last.
+// Enter takes a call's place in its class, for the caller that who names. What it returns ends with the caller's
+// session if calls of the class last.
 func (s *App) Enter(
 	ctx context.Context, class budget.Class, who string,
 ) (within context.Context, leave func(), err error) {

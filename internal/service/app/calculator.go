@@ -17,7 +17,7 @@ func unprocessable(err error) error {
 	return fault.Invalid(err.Error())
 }
 
-// CalculateModeRequest is what calculateMode takes.
+// CalculateModeRequest is the request of [App.CalculateMode].
 type CalculateModeRequest struct {
 	Mode   string `query:"mode" required:"true" maxLength:"200" doc:"Octal digits, nine or ten letters, or a symbolic mode"`
 	Change string `query:"change" maxLength:"1000" doc:"A symbolic mode to apply"`
@@ -26,7 +26,7 @@ type CalculateModeRequest struct {
 	Limits string `query:"limits" maxLength:"1000" doc:"What the mode must and must not have, such as g+r,o-w"`
 }
 
-// CalculateMode serves: Explain, convert or change a mode.
+// CalculateMode explains, converts or changes a mode.
 func (s *App) CalculateMode(_ context.Context, in *CalculateModeRequest) (*wire.Mode, error) {
 	out, err := inquiry.Mode(inquiry.ModeAsk{
 		Mode:   in.Mode,
@@ -38,7 +38,7 @@ func (s *App) CalculateMode(_ context.Context, in *CalculateModeRequest) (*wire.
 	return &out, unprocessable(err)
 }
 
-// JudgePassword serves: How well a new password withstands who guesses; it is kept nowhere.
+// JudgePassword returns how well a new password withstands who guesses; it is kept nowhere.
 func (s *App) JudgePassword(_ context.Context, in *wire.JudgedPassword) (*wire.PasswordStrength, error) {
 	strength, problem := auth.Strength(in.Password, in.Name)
 	out := wire.PasswordStrength{Strength: strength}
@@ -49,26 +49,26 @@ func (s *App) JudgePassword(_ context.Context, in *wire.JudgedPassword) (*wire.P
 	return &out, nil
 }
 
-// CalculateEntriesRequest is what calculateEntries takes.
+// CalculateEntriesRequest is the request of [App.CalculateEntries].
 type CalculateEntriesRequest struct {
 	Entries string `query:"entries" required:"true" maxLength:"20000" doc:"An access list in POSIX.1e text form, short or long"`
 	Chmod   string `query:"chmod" maxLength:"200" doc:"What this mode makes of it"`
 }
 
-// CalculateEntries serves: Explain an access list.
+// CalculateEntries explains an access list.
 func (s *App) CalculateEntries(_ context.Context, in *CalculateEntriesRequest) (*inquiry.ListText, error) {
 	out, err := inquiry.Entries(in.Entries, in.Chmod)
 	return &out, unprocessable(err)
 }
 
-// CalculateNewRequest is what calculateNew takes.
+// CalculateNewRequest is the request of [App.CalculateNew].
 type CalculateNewRequest struct {
 	In       string `query:"in" default:"0755" maxLength:"200" doc:"Mode of the folder"`
 	Umask    string `query:"umask" default:"0022" maxLength:"6"`
 	Defaults string `query:"defaults" maxLength:"20000" doc:"Default entries of the folder"`
 }
 
-// CalculateNew serves: What new files and folders get.
+// CalculateNew returns what new files and folders get.
 func (s *App) CalculateNew(_ context.Context, in *CalculateNewRequest) (*[]wire.New, error) {
 	out, err := inquiry.New(in.In, in.Defaults, in.Umask)
 	return &out, unprocessable(err)

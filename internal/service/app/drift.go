@@ -66,7 +66,7 @@ type ByID struct {
 	ID string `path:"id" maxLength:"16"`
 }
 
-// diffSnapshots tells what changed from one snapshot to another.
+// diffSnapshots returns what changed from one snapshot to another.
 func (s *App) diffSnapshots(ctx context.Context, from, to, after string, limit int) (wire.Turnover, error) {
 	out := wire.Turnover{Groups: []wire.ChangeGroup{}, Items: []wire.SingleChange{}}
 	a, err := s.stored(ctx, from)
@@ -269,7 +269,7 @@ func wireWaiver(w store.Waiver) wire.Waiver {
 // maxPoints bounds the points of a trend.
 const maxPoints = 400
 
-// eachHost goes by the hosts of an application, or by one of them.
+// eachHost goes through the hosts of an application, or one of them.
 func (s *App) eachHost(ctx context.Context, application, host string, f func(host string) error) error {
 	_, _, hosts, err := s.engine.Published(ctx, application)
 	if err == nil {
@@ -346,7 +346,7 @@ func (s *App) currentDrift(ctx context.Context, application, host string, age ti
 	return out, nil
 }
 
-// only returns the host that was asked for of an application's; all where none was. One that is not among them
+// only returns the host of an application that was asked for; all if none was. One that the application does not have
 // is an error.
 func (s *App) only(ctx context.Context, application string, hosts []store.Host, host string) ([]store.Host, error) {
 	if host == "" {
@@ -366,7 +366,7 @@ func (s *App) only(ctx context.Context, application string, hosts []store.Host, 
 // mostPlaces bounds the subfolders that are shown of one folder.
 const mostPlaces = 1000
 
-// places tells where in the tree a report's findings are.
+// places returns where in the tree a report's findings are.
 func (s *App) places(ctx context.Context, report, path string) (wire.Spots, error) {
 	out := wire.Spots{Folders: []wire.Spot{}}
 	r, err := s.store.Report(ctx, report)
@@ -416,7 +416,7 @@ func (s *App) places(ctx context.Context, report, path string) (wire.Spots, erro
 	return out, err
 }
 
-// TakeSnapshot serves: Have a snapshot taken.
+// TakeSnapshot has a snapshot taken.
 func (s *App) TakeSnapshot(ctx context.Context, in *wire.NewSnapshot) (*wire.Snapshot, error) {
 	id, err := s.engine.AskSnapshot(ctx, *in, CallerOf(ctx).Name)
 	if err != nil {
@@ -429,13 +429,13 @@ func (s *App) TakeSnapshot(ctx context.Context, in *wire.NewSnapshot) (*wire.Sna
 	return new(wireSnapshot(v)), err
 }
 
-// TakeSnapshotsRequest is what takeSnapshots takes.
+// TakeSnapshotsRequest is the request of [App.TakeSnapshots].
 type TakeSnapshotsRequest struct {
 	Name string `path:"name" maxLength:"64"`
 	Body wire.NewSnapshots
 }
 
-// TakeSnapshots serves: Have snapshots of an application taken on all of its hosts, or on some.
+// TakeSnapshots has snapshots of an application taken on all of its hosts, or on some.
 func (s *App) TakeSnapshots(
 	ctx context.Context, in *TakeSnapshotsRequest,
 ) (*wire.Page[wire.AskedSnapshot], error) {
@@ -467,7 +467,7 @@ func (s *App) TakeSnapshots(
 	return &out, err
 }
 
-// ListSnapshotsRequest is what listSnapshots takes.
+// ListSnapshotsRequest is the request of [App.ListSnapshots].
 type ListSnapshotsRequest struct {
 	Application string `query:"application" maxLength:"64"`
 	Host        string `query:"host" maxLength:"64"`
@@ -475,7 +475,7 @@ type ListSnapshotsRequest struct {
 	Limit       int    `query:"limit" default:"50" minimum:"1" maximum:"1000"`
 }
 
-// ListSnapshots serves: List snapshots, newest first.
+// ListSnapshots lists snapshots, newest first.
 func (s *App) ListSnapshots(ctx context.Context, in *ListSnapshotsRequest) (*wire.Page[wire.Snapshot], error) {
 	rows, err := s.store.Snapshots(ctx, in.Application, in.Host, in.After, in.Limit)
 	out := make([]wire.Snapshot, len(rows))
@@ -495,7 +495,7 @@ func (s *App) ListSnapshots(ctx context.Context, in *ListSnapshotsRequest) (*wir
 	return &p, err
 }
 
-// GetSnapshot serves: Show a snapshot.
+// GetSnapshot shows a snapshot.
 func (s *App) GetSnapshot(ctx context.Context, in *ByID) (*wire.Snapshot, error) {
 	v, err := s.store.Snapshot(ctx, in.ID)
 	if err != nil {
@@ -514,7 +514,7 @@ func (s *App) GetSnapshot(ctx context.Context, in *ByID) (*wire.Snapshot, error)
 	return &out, nil
 }
 
-// CancelSnapshot serves: Cancel a pending snapshot.
+// CancelSnapshot cancels a pending snapshot.
 func (s *App) CancelSnapshot(ctx context.Context, in *ByID) (*wire.Snapshot, error) {
 	if err := s.store.CancelSnapshot(ctx, in.ID, CallerOf(ctx).Name); err != nil {
 		return nil, err
@@ -525,7 +525,7 @@ func (s *App) CancelSnapshot(ctx context.Context, in *ByID) (*wire.Snapshot, err
 	return new(wireSnapshot(v)), err
 }
 
-// ExportSnapshot serves: A snapshot as one file that holds all of it (see docs/formats.md).
+// ExportSnapshot returns a snapshot as one file that holds all of it (see docs/formats.md).
 func (s *App) ExportSnapshot(ctx context.Context, in *ByID) (*Download, error) {
 	v, err := s.store.Snapshot(ctx, in.ID)
 	if err != nil {
@@ -543,7 +543,7 @@ func (s *App) ExportSnapshot(ctx context.Context, in *ByID) (*Download, error) {
 	}, nil
 }
 
-// ImportSnapshot serves: Take in a snapshot file of a host (application/octet-stream).
+// ImportSnapshot takes in a snapshot file of a host (application/octet-stream).
 func (s *App) ImportSnapshot(ctx context.Context, in *ImportRequest) (*wire.Snapshot, error) {
 	id, err := s.engine.Import(ctx, in.Application, in.Host, in.Fingerprint, CallerOf(ctx).Name, in.File)
 	if err != nil {
@@ -555,7 +555,7 @@ func (s *App) ImportSnapshot(ctx context.Context, in *ImportRequest) (*wire.Snap
 	return new(wireSnapshot(v)), err
 }
 
-// CompareSnapshotsRequest is what compareSnapshots takes.
+// CompareSnapshotsRequest is the request of [App.CompareSnapshots].
 type CompareSnapshotsRequest struct {
 	ID    string `path:"id" maxLength:"16" doc:"The later snapshot"`
 	From  string `query:"from" required:"true" maxLength:"16" doc:"The earlier one; of any host"`
@@ -563,13 +563,13 @@ type CompareSnapshotsRequest struct {
 	Limit int    `query:"limit" default:"500" minimum:"0" maximum:"5000"`
 }
 
-// CompareSnapshots serves: What changed from one snapshot to another.
+// CompareSnapshots returns what changed from one snapshot to another.
 func (s *App) CompareSnapshots(ctx context.Context, in *CompareSnapshotsRequest) (*wire.Turnover, error) {
 	out, err := s.diffSnapshots(ctx, in.From, in.ID, in.After, in.Limit)
 	return &out, err
 }
 
-// ListWaiversRequest is what listWaivers takes.
+// ListWaiversRequest is the request of [App.ListWaivers].
 type ListWaiversRequest struct {
 	Application string `query:"application" required:"true" maxLength:"64"`
 	All         bool   `query:"all" doc:"Those that ended or were withdrawn, too, those that end last first, page by page"`
@@ -577,7 +577,7 @@ type ListWaiversRequest struct {
 	Limit       int    `query:"limit" default:"500" minimum:"1" maximum:"2000" doc:"How many at the most, with all; of those that count all are given"`
 }
 
-// ListWaivers serves: List the waivers of an application, soonest to end first.
+// ListWaivers lists the waivers of an application, soonest to end first.
 func (s *App) ListWaivers(ctx context.Context, in *ListWaiversRequest) (*wire.Page[wire.Waiver], error) {
 	var rows []store.Waiver
 	var err error
@@ -607,7 +607,7 @@ func (s *App) ListWaivers(ctx context.Context, in *ListWaiversRequest) (*wire.Pa
 	return &p, err
 }
 
-// AddWaiver serves: Accept findings until a date, with a reason.
+// AddWaiver accepts findings until a date, with a reason.
 func (s *App) AddWaiver(ctx context.Context, in *wire.NewWaiver) (*wire.Waiver, error) {
 	if err := plainText("reason", in.Reason); err != nil {
 		return nil, err
@@ -623,7 +623,7 @@ func (s *App) AddWaiver(ctx context.Context, in *wire.NewWaiver) (*wire.Waiver, 
 	return new(wireWaiver(w)), err
 }
 
-// WithdrawWaiver serves: End a waiver before its time.
+// WithdrawWaiver ends a waiver before its time.
 func (s *App) WithdrawWaiver(ctx context.Context, in *ByID) (*wire.Waiver, error) {
 	if err := s.store.WithdrawWaiver(ctx, in.ID, CallerOf(ctx).Name); err != nil {
 		return nil, err
@@ -648,25 +648,25 @@ type file struct {
 	Body        []byte
 }
 
-// GetDriftRequest is what getDrift takes.
+// GetDriftRequest is the request of [App.GetDrift].
 type GetDriftRequest struct {
 	Application string `query:"application" required:"true" maxLength:"64"`
 	Host        string `query:"host" maxLength:"64" doc:"Only this host"`
 	Age         int64  `query:"age" minimum:"0" maximum:"315360000" doc:"How many seconds a look counts. 0: until two looks by schedule are missing, or 26 hours where none is scheduled"`
 }
 
-// GetDrift serves: The newest reports of an application and their groups of findings.
+// GetDrift returns the newest reports of an application and their groups of findings.
 func (s *App) GetDrift(ctx context.Context, in *GetDriftRequest) (*current, error) {
 	d, err := s.currentDrift(ctx, in.Application, in.Host, seconds(in.Age))
 	return &current{d.Verdict, d.Hosts, d.Reports, d.Groups}, err
 }
 
-// ListEqualRequest is what listEqual takes.
+// ListEqualRequest is the request of [App.ListEqual].
 type ListEqualRequest struct {
 	Application string `query:"application" required:"true" maxLength:"64"`
 }
 
-// ListEqual serves: The groups of findings of an application, equal ones of all hosts as one.
+// ListEqual returns the groups of findings of an application, equal ones of all hosts as one.
 func (s *App) ListEqual(ctx context.Context, in *ListEqualRequest) (*wire.Page[wire.EqualGroup], error) {
 	reports, err := s.store.CurrentReports(ctx)
 	if err != nil {
@@ -678,14 +678,14 @@ func (s *App) ListEqual(ctx context.Context, in *ListEqualRequest) (*wire.Page[w
 	return &wire.Page[wire.EqualGroup]{Items: list, Total: &total}, err
 }
 
-// GetTrendRequest is what getTrend takes.
+// GetTrendRequest is the request of [App.GetTrend].
 type GetTrendRequest struct {
 	Application string `query:"application" required:"true" maxLength:"64"`
 	Host        string `query:"host" maxLength:"64" doc:"Only this host"`
 	Days        int    `query:"days" default:"90" minimum:"1" maximum:"3660" doc:"How far back"`
 }
 
-// GetTrend serves: How drift went, host by host.
+// GetTrend returns how drift went, host by host.
 func (s *App) GetTrend(ctx context.Context, in *GetTrendRequest) (*wire.Page[wire.Trend], error) {
 	out := wire.Page[wire.Trend]{Items: []wire.Trend{}}
 	err := s.eachHost(ctx, in.Application, in.Host, func(host string) error {
@@ -715,7 +715,7 @@ func (s *App) GetTrend(ctx context.Context, in *GetTrendRequest) (*wire.Page[wir
 	return &out, err
 }
 
-// ListCausesRequest is what listCauses takes.
+// ListCausesRequest is the request of [App.ListCauses].
 type ListCausesRequest struct {
 	Application string `query:"application" required:"true" maxLength:"64"`
 	Host        string `query:"host" maxLength:"64" doc:"Only this host"`
@@ -724,7 +724,7 @@ type ListCausesRequest struct {
 	Limit       int    `query:"limit" default:"500" minimum:"1" maximum:"2000"`
 }
 
-// ListCauses serves: Where new paths keep coming out wrong, and the likely cause, host by host.
+// ListCauses returns where new paths keep coming out wrong, and the likely cause, host by host.
 func (s *App) ListCauses(ctx context.Context, in *ListCausesRequest) (*wire.Page[wire.Cause], error) {
 	from, skip := in.After, 0
 	if i := strings.LastIndexByte(in.After, '/'); i >= 0 {
@@ -776,7 +776,7 @@ func (s *App) ListCauses(ctx context.Context, in *ListCausesRequest) (*wire.Page
 	return &out, err
 }
 
-// WriteReportRequest is what writeReport takes.
+// WriteReportRequest is the request of [App.WriteReport].
 type WriteReportRequest struct {
 	Application string `query:"application" required:"true" maxLength:"64"`
 	Host        string `query:"host" maxLength:"64" doc:"Only this host"`
@@ -784,7 +784,7 @@ type WriteReportRequest struct {
 	Format      string `query:"format" default:"html" enum:"html,csv,junit,openmetrics"`
 }
 
-// WriteReport serves: The newest reports of an application, written for others: a page in one file, CSV,
+// WriteReport returns the newest reports of an application, written for others: a page in one file, CSV,
 // JUnit XML or OpenMetrics.
 func (s *App) WriteReport(ctx context.Context, in *WriteReportRequest) (*file, error) {
 	f, err := report.Find(in.Format)
@@ -805,19 +805,19 @@ func (s *App) WriteReport(ctx context.Context, in *WriteReportRequest) (*file, e
 	return &file{f.Type, "attachment", holds, b}, err
 }
 
-// ListPlacesRequest is what listPlaces takes.
+// ListPlacesRequest is the request of [App.ListPlaces].
 type ListPlacesRequest struct {
 	ID   string `path:"id" maxLength:"16"`
 	Path string `query:"path" default:"/" maxLength:"131072"`
 }
 
-// ListPlaces serves: Where in the tree a report's findings are.
+// ListPlaces returns where in the tree a report's findings are.
 func (s *App) ListPlaces(ctx context.Context, in *ListPlacesRequest) (*wire.Spots, error) {
 	out, err := s.places(ctx, in.ID, in.Path)
 	return &out, err
 }
 
-// ListFindingsRequest is what listFindings takes.
+// ListFindingsRequest is the request of [App.ListFindings].
 type ListFindingsRequest struct {
 	ID    string `path:"id" maxLength:"16"`
 	Group string `query:"group" maxLength:"12"`
@@ -826,7 +826,7 @@ type ListFindingsRequest struct {
 	Limit int    `query:"limit" default:"200" minimum:"1" maximum:"5000"`
 }
 
-// ListFindings serves: List a report's findings in the order of paths.
+// ListFindings lists a report's findings in the order of paths.
 func (s *App) ListFindings(ctx context.Context, in *ListFindingsRequest) (*wire.Page[wire.Finding], error) {
 	r, err := s.store.Report(ctx, in.ID)
 	if err != nil {
@@ -899,14 +899,14 @@ func (s *App) ListFindings(ctx context.Context, in *ListFindingsRequest) (*wire.
 	return &p, err
 }
 
-// ListUnreadRequest is what listUnread takes.
+// ListUnreadRequest is the request of [App.ListUnread].
 type ListUnreadRequest struct {
 	ID    string `path:"id" maxLength:"16"`
 	After int    `query:"after" minimum:"0"`
 	Limit int    `query:"limit" default:"1000" minimum:"1" maximum:"5000"`
 }
 
-// ListUnread serves: List what a report could not judge, and why.
+// ListUnread lists what a report could not judge, and why.
 func (s *App) ListUnread(ctx context.Context, in *ListUnreadRequest) (*wire.Page[wire.Left], error) {
 	r, err := s.store.Report(ctx, in.ID)
 	if err != nil {

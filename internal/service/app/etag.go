@@ -9,8 +9,8 @@ import (
 	"idletally/internal/service/fault"
 )
 
-// What is edited in place has an entity tag (RFC 9110, section 8.8.3): whoever changes it can say with
-// If-Match which one they saw, and changes no other.
+// What is edited in place has an entity tag (RFC 9110, section 8.8.3): whoever changes it can say with If-Match which
+// version they saw, and then changes no other.
 
 // shown is an answer with its tag.
 type shown[T any] struct {
@@ -29,7 +29,7 @@ func tagOf(value string) string {
 	return `"` + hex.EncodeToString(sum[:8]) + `"`
 }
 
-// holds says what has to be there for a change; nil is anything. Weak tags match nothing (section 13.1.1).
+// holds returns what has to be there for a change; nil accepts anything. Weak tags match nothing (section 13.1.1).
 func (m Guarded) holds(now string) (was *string, err error) {
 	if m.IfMatch == "" {
 		return nil, nil

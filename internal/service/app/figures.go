@@ -17,7 +17,7 @@ type Figures struct {
 	Authorities  []authority.Issuer // the newest first
 }
 
-// Figures counts at a time; nil where there is no database, as in a program that only tells what the service is like.
+// Figures counts at a time; nil if there is no database, as in a program that only says what the service is like.
 func (s *App) Figures(ctx context.Context, at time.Time) (*Figures, error) {
 	if s.store == nil {
 		return nil, nil

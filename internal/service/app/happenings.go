@@ -10,7 +10,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// happenings is the key under which this instance's own are told at once.
+// happenings is the key under which this instance's own events are told at once.
 const happenings = "what happened"
 
 const (
@@ -21,7 +21,7 @@ const (
 	behind       = 64 // happenings that a slow page may be behind
 )
 
-// A feed hands out what happens to the pages that are open. It asks the database while there are any.
+// A feed hands out events to the pages that are open. It asks the database while there are any.
 type feed struct {
 	s       *App
 	mu      sync.Mutex
@@ -29,7 +29,7 @@ type feed struct {
 	running bool
 }
 
-// join returns what happens from now on; the channel is closed where the page cannot follow.
+// join returns events from now on; the channel is closed if the page cannot keep up.
 func (f *feed) join() (chan wire.Happening, error) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -61,8 +61,8 @@ func (f *feed) leave(c chan wire.Happening) {
 	}
 }
 
-// run asks what happened until nobody listens any more. What happened just before the first page came is
-// told too: that page asks once more than it had to.
+// run asks for events until nobody listens any more. What happened just before the first page came is included: that
+// page asks once more than necessary.
 func (f *feed) run() {
 	told := map[string]time.Time{}
 	for {
@@ -116,7 +116,7 @@ func (f *feed) tell(h wire.Happening) {
 	}
 }
 
-// happen tells the pages that are open. Where that fails they find out by asking.
+// happen tells the open pages. If that fails they find out by asking.
 func (s *App) happen(ctx context.Context, h store.Happening) {
 	if err := s.store.Happen(context.WithoutCancel(ctx), h); err != nil {
 		s.log.Warn("open pages are not told", "what", h.Kind, "error", err)
@@ -124,8 +124,8 @@ func (s *App) happen(ctx context.Context, h store.Happening) {
 	s.notifier.wake(happenings)
 }
 
-// Follow returns what happens from now on, until leave is called. The channel is closed where its reader is too slow:
-// it asks for everything anew, then.
+// Follow returns events from now on, until leave is called. The channel is closed if its reader is too slow: then it
+// has to ask for everything anew.
 func (s *App) Follow() (happens <-chan wire.Happening, leave func(), err error) {
 	c, err := s.feed.join()
 	if err != nil {

@@ -50,7 +50,7 @@ func (s *App) history(ctx context.Context, in *HistoryRequest) ([]wire.History, 
 	return list, err
 }
 
-// WriteHistory serves: The audit log as CSV, newest first.
+// WriteHistory returns the audit log as CSV, newest first.
 func (s *App) WriteHistory(_ context.Context, in *HistoryRequest) (*Download, error) {
 	write := func(ctx context.Context, to io.Writer) error {
 		w := csv.NewWriter(to)
@@ -79,7 +79,7 @@ func (s *App) WriteHistory(_ context.Context, in *HistoryRequest) (*Download, er
 	return &Download{Name: "history.csv", Type: "text/csv; charset=utf-8", Write: write}, nil
 }
 
-// ListHistory serves: List the audit log, newest first.
+// ListHistory lists the audit log, newest first.
 func (s *App) ListHistory(ctx context.Context, in *HistoryRequest) (*wire.Page[wire.History], error) {
 	list, err := s.history(ctx, in)
 	if err != nil {
@@ -93,7 +93,7 @@ func (s *App) ListHistory(ctx context.Context, in *HistoryRequest) (*wire.Page[w
 	return &p, err
 }
 
-// CheckHistory serves: Verify that nothing of the history was changed, taken out or put in.
+// CheckHistory verifies that nothing of the history was changed, taken out or put in.
 func (s *App) CheckHistory(ctx context.Context, _ *struct{}) (*wire.HistoryCheck, error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
@@ -120,7 +120,7 @@ func (s *App) CheckHistory(ctx context.Context, _ *struct{}) (*wire.HistoryCheck
 	return &out, nil
 }
 
-// ExportHistory serves: The whole history as lines of JSON that can be verified elsewhere; the last is its signed head.
+// ExportHistory returns the whole history as lines of JSON that can be verified elsewhere; the last is its signed head.
 func (s *App) ExportHistory(context.Context, *struct{}) (*Download, error) {
 	return &Download{Type: "application/x-ndjson", Write: func(ctx context.Context, w io.Writer) error {
 		enc := json.NewEncoder(w)

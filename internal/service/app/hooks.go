@@ -31,8 +31,8 @@ func wireHook(h store.Hook) wire.Hook {
 	}
 }
 
-// placeOf tells where a hook's address leads, without what in it may be a secret: chat systems take whoever
-// knows the rest.
+// placeOf returns where a hook's address leads, without what in it may be a secret: chat systems accept whoever knows
+// the rest.
 func placeOf(address string) string {
 	u, err := url.Parse(address)
 	if err != nil {
@@ -56,7 +56,7 @@ func (s *App) tellPlan(ctx context.Context, kind, plan, state string) {
 	}
 }
 
-// ListHooks serves: List where programs are told of what happens.
+// ListHooks lists where programs are told of what happens.
 func (s *App) ListHooks(ctx context.Context, _ *struct{}) (*wire.Page[wire.Hook], error) {
 	list, err := s.store.Hooks(ctx)
 	out := wire.Page[wire.Hook]{Items: []wire.Hook{}}
@@ -71,7 +71,7 @@ func (s *App) ListHooks(ctx context.Context, _ *struct{}) (*wire.Page[wire.Hook]
 	return whole(out), err
 }
 
-// AddHook serves: Have a program told of what happens, by signed CloudEvents.
+// AddHook has a program told of what happens, by signed CloudEvents.
 func (s *App) AddHook(ctx context.Context, in *wire.NewHook) (*wire.MadeHook, error) {
 	if err := engine.CheckHook(*in); err != nil {
 		return nil, err
@@ -99,7 +99,7 @@ func (s *App) AddHook(ctx context.Context, in *wire.NewHook) (*wire.MadeHook, er
 	return &wire.MadeHook{Hook: wireHook(h), Secret: hex.EncodeToString(s.engine.HookSecret(h.ID))}, nil
 }
 
-// TryHook serves: Have a notice sent that says nothing.
+// TryHook has a notice sent that says nothing.
 func (s *App) TryHook(ctx context.Context, in *ByID) (*wire.Hook, error) {
 	h, err := s.store.Hook(ctx, in.ID)
 	if err != nil {
@@ -110,7 +110,7 @@ func (s *App) TryHook(ctx context.Context, in *ByID) (*wire.Hook, error) {
 	})
 }
 
-// RemoveHook serves: Delete a hook, and what it was to be told.
+// RemoveHook deletes a hook, and what it was to be told.
 func (s *App) RemoveHook(ctx context.Context, in *ByID) (*struct{}, error) {
 	h, err := s.store.Hook(ctx, in.ID)
 	if err != nil {

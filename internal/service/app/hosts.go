@@ -44,9 +44,9 @@ func wireHost(h store.Host) wire.Host {
 	return out
 }
 
-// notifier wakes calls that wait: those of a host's agent when there is work or a question for it, and
-// those that wait for an answer. What comes by way of another instance is found by asking the
-// database: once for all that wait here (see pulse), and by each call now and then.
+// notifier wakes calls that wait: those of a host's agent when there is work or a question for it, and those that
+// wait for an answer. What comes by way of another instance is found by asking the database: once for all that wait
+// here (see pollDatabase), and by each call at intervals.
 type notifier struct {
 	mu      sync.Mutex
 	waiting map[string]chan struct{}
@@ -95,7 +95,7 @@ func (h *notifier) wake(key string) {
 	}
 }
 
-// ListHostsRequest is what listHosts takes.
+// ListHostsRequest is the request of [App.ListHosts].
 type ListHostsRequest struct {
 	After   string         `query:"after" maxLength:"64"`
 	Limit   int            `query:"limit" default:"100" minimum:"1" maximum:"1000"`
@@ -104,7 +104,7 @@ type ListHostsRequest struct {
 	State   lifecycle.Host `query:"state" enum:"invited,carried,calling,silent" doc:"Only hosts without an agent yet, those that nothing leads to, those that call, or those not heard of for ten minutes"`
 }
 
-// ListHosts serves: List hosts.
+// ListHosts lists hosts.
 func (s *App) ListHosts(ctx context.Context, in *ListHostsRequest) (*wire.Page[wire.Host], error) {
 	of := store.HostFilter{Tag: in.Tag, Version: in.Version, State: in.State, Silent: time.Now().Add(-unseenAt)}
 	rows, err := s.store.HostsOf(ctx, of, in.After, in.Limit)
@@ -124,13 +124,13 @@ func (s *App) ListHosts(ctx context.Context, in *ListHostsRequest) (*wire.Page[w
 	return &p, err
 }
 
-// GetHost serves: Show a host.
+// GetHost shows a host.
 func (s *App) GetHost(ctx context.Context, in *ByName) (*wire.Host, error) {
 	h, err := s.store.Host(ctx, in.Name)
 	return new(wireHost(h)), err
 }
 
-// InviteHost serves: Add a host, or change its tags, and make a one-time enrolment code.
+// InviteHost adds a host, or changes its tags, and makes a one-time enrolment code.
 func (s *App) InviteHost(ctx context.Context, in *wire.NewHost) (*wire.Invitation, error) {
 	if err := tagList(in.Tags); err != nil {
 		return nil, err

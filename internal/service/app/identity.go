@@ -19,8 +19,8 @@ type Presented struct {
 	Alone    bool     // nobody asked for it: a page that is open asks by itself, which keeps no session alive
 }
 
-// Identify returns who calls; nil is nobody that is known. Turned is the token that a browser has from now on; nil
-// leaves it the one that it has.
+// Identify returns who calls; nil if nobody is known. Turned is the token that a browser has from now on; nil leaves
+// the one that it has.
 func (s *App) Identify(ctx context.Context, in Presented) (w *Caller, turned *turnedToken, err error) {
 	says, err := s.holds(ctx)
 	if err != nil {
@@ -52,7 +52,7 @@ func (s *App) Identify(ctx context.Context, in Presented) (w *Caller, turned *tu
 		return nil, nil, err
 	}
 
-	// Last of all: where anything failed after it, the browser would be left with a token that counts no more.
+	// Last of all: if anything failed after it, the browser would be left with a token that is no longer valid.
 	if in.ByCookie {
 		if turned = s.rotate(ctx, x, in.Hash); turned != nil {
 			w.token = auth.HashToken(turned.Token)
@@ -62,17 +62,17 @@ func (s *App) Identify(ctx context.Context, in Presented) (w *Caller, turned *tu
 	return w, turned, nil
 }
 
-// Knows reports whether a token was good a moment ago: who calls by it is looked up at once. It never says whether it
-// counts.
+// Knows reports whether a token was valid a moment ago: then it is looked up at once. It never says whether it is
+// valid.
 func (s *App) Knows(hash [32]byte) bool { return s.known.have(hash, time.Now()) }
 
-// use notes that somebody uses a session, unless that has ended because nobody did. What a console asks by itself is no
-// use.
+// use records that somebody uses a session, unless that has ended because nobody did. What a console asks by itself
+// is no use.
 func (s *App) use(ctx context.Context, person string, x store.Session, says wire.Policy, alone bool) error {
 	idle := time.Since(*cmp.Or(x.Used, &x.Created))
 	if idle > time.Duration(says.Idle)*time.Minute {
 		if _, err := s.store.EndSessions(ctx, person, x.ID, ""); err != nil {
-			// or a looser policy would have it count again
+			// Or a looser policy would make it valid again.
 			return err
 		}
 		return fmt.Errorf("a session that nobody used: %w", store.ErrNotFound)
@@ -86,14 +86,14 @@ func (s *App) use(ctx context.Context, person string, x store.Session, says wire
 // turnAfter is how old the console's token gets before it becomes another one.
 const turnAfter = time.Hour
 
-// A turnedToken takes the place of the token that a session had.
+// A turnedToken replaces the token that a session had.
 type turnedToken struct {
 	Token   string
 	Expires time.Time // as the session
 }
 
-// rotate returns another token for the console now and then, so that one that was read somewhere does not last; nil
-// where it keeps the one that it has.
+// rotate returns another token for the console at intervals, so that one that was read somewhere does not last; nil
+// keeps the one that it has.
 func (s *App) rotate(ctx context.Context, x store.Session, hash [32]byte) *turnedToken {
 	since := x.Created
 	if x.Turned.Valid {
@@ -113,7 +113,7 @@ func (s *App) rotate(ctx context.Context, x store.Session, hash [32]byte) *turne
 	return &turnedToken{Token: token, Expires: x.Expires}
 }
 
-// whileSignedIn returns a context that ends when who calls is signed in no more, for calls that last.
+// whileSignedIn returns a context that ends when the caller is no longer signed in, for calls that last.
 func (s *App) whileSignedIn(ctx context.Context) (context.Context, context.CancelFunc) {
 	me := CallerOf(ctx)
 	if me == nil {
@@ -143,7 +143,7 @@ func (s *App) whileSignedIn(ctx context.Context) (context.Context, context.Cance
 	return ctx, cancel
 }
 
-// stands reports whether somebody is still signed in, and notes that a program waits there.
+// stands reports whether somebody is still signed in, and records that a program waits there.
 func (s *App) stands(ctx context.Context, me *Caller) (bool, error) {
 	says, err := s.holds(ctx)
 	if err != nil {

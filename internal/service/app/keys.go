@@ -27,7 +27,7 @@ func (s *App) certified(serial, version string, offline bool) store.Certified {
 	}
 }
 
-// signed reports whether this service signed where its history ended once, by the key that it has or one before.
+// signed reports whether this service once signed this end of its history, by its present key or a former one.
 func (s *App) signed(h chain.Head) bool {
 	return slices.ContainsFunc(s.authority.Signers(), h.SignedBy)
 }
@@ -38,8 +38,8 @@ func (s *App) succeeds(h chain.Head) bool {
 	return from != nil && from.Seq == h.Seq && from.Hash == h.Hash
 }
 
-// succeed has the newest key sign the history where a former one did: once it has, which is noted beside the
-// keys, the former one's signature counts for nothing.
+// succeed makes the newest key sign the history where a former one did: after that, which is recorded beside the
+// keys, the former one's signature is not accepted any more.
 func (s *App) succeed(ctx context.Context) error {
 	line := s.authority.Succession
 	if len(line) == 0 {
@@ -68,7 +68,7 @@ func (s *App) succeed(ctx context.Context) error {
 			last.At.Format("2006-01-02 15:04:05Z")))
 }
 
-// ShowKeys serves: The authorities and the key that the service's hosts are to know it by, and which hosts do not yet.
+// ShowKeys returns the authorities and the key that the service's hosts are to know it by, and which hosts do not yet.
 func (s *App) ShowKeys(ctx context.Context, _ *struct{}) (*wire.ServiceKeys, error) {
 	out := wire.ServiceKeys{OrderKey: s.OrderKey(), Replaced: []wire.ReplacedKey{}, Behind: []wire.HostBehind{}}
 	for _, i := range s.authority.Issuers() {

@@ -50,7 +50,7 @@ func (s *App) source(ctx context.Context, p Where) (inquiry.Source, string, erro
 	return sc, raw, err
 }
 
-// one is a scene for questions about a path, which must be given.
+// one returns the scene for questions about a path, which must be given.
 func (s *App) one(ctx context.Context, p Where) (inquiry.Source, string, error) {
 	sc, raw, err := s.source(ctx, p)
 	if err == nil {
@@ -76,7 +76,7 @@ func checked(parameter, raw string) error {
 	return nil
 }
 
-// refuse turns what a question cannot be answered for into a problem that says so.
+// refuse turns the reason why a question cannot be answered into a problem that says so.
 func refuse(err error) error {
 	if errors.Is(err, inquiry.ErrBad) {
 		return fault.Invalid(err.Error())
@@ -170,8 +170,8 @@ func (s *App) suppose(ctx context.Context, in Supposing, sc inquiry.Source) (inq
 	return out, nil
 }
 
-// accountsOf returns the accounts that an edition is read with: of the snapshot, or those that the
-// host told of last.
+// accountsOf returns the accounts that an edition is read with: those of the snapshot, or those that the host
+// reported last.
 func (s *App) accountsOf(ctx context.Context, sc inquiry.Source) (*perm.Directory, error) {
 	if st, ok := sc.(*stored); ok {
 		return st.dir, nil
@@ -199,7 +199,7 @@ type names struct {
 	Groups   []string `json:"groups"`
 }
 
-// ShowPath serves: Show one path, on a host now or in a snapshot, with all that decides access to it.
+// ShowPath shows one path, on a host now or in a snapshot, with all that decides access to it.
 func (s *App) ShowPath(ctx context.Context, in *Where) (*wire.Sight, error) {
 	sc, raw, err := s.one(ctx, *in)
 	if err != nil {
@@ -214,14 +214,14 @@ func (s *App) ShowPath(ctx context.Context, in *Where) (*wire.Sight, error) {
 	return &out, err
 }
 
-// PreviewNewRequest is what previewNew takes.
+// PreviewNewRequest is the request of [App.PreviewNew].
 type PreviewNewRequest struct {
 	Where
 	Account string `query:"account" required:"true" minLength:"1" maxLength:"256" doc:"Who makes them"`
 	Umask   string `query:"umask" default:"0022" maxLength:"6"`
 }
 
-// PreviewNew serves: What an account's new files and folders get in a folder.
+// PreviewNew returns what an account's new files and folders get in a folder.
 func (s *App) PreviewNew(ctx context.Context, in *PreviewNewRequest) (*wire.Fresh, error) {
 	sc, raw, err := s.one(ctx, in.Where)
 	if err != nil {
@@ -232,7 +232,7 @@ func (s *App) PreviewNew(ctx context.Context, in *PreviewNewRequest) (*wire.Fres
 	return &out, refuse(err)
 }
 
-// ListPathsRequest is what listPaths takes.
+// ListPathsRequest is the request of [App.ListPaths].
 type ListPathsRequest struct {
 	Where
 	Account string `query:"account" maxLength:"256" doc:"Say what this account can do with each entry"`
@@ -240,7 +240,7 @@ type ListPathsRequest struct {
 	Limit   int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
 }
 
-// ListPaths serves: List a folder, on a host now or in a snapshot; without a path the roots of the snapshot.
+// ListPaths lists a folder, on a host now or in a snapshot; without a path the roots of the snapshot.
 func (s *App) ListPaths(ctx context.Context, in *ListPathsRequest) (*wire.Listing, error) {
 	sc, raw, err := s.source(ctx, in.Where)
 	if err != nil {
@@ -259,7 +259,7 @@ func (s *App) ListPaths(ctx context.Context, in *ListPathsRequest) (*wire.Listin
 	return &out, refuse(err)
 }
 
-// DecideAccessRequest is what decideAccess takes.
+// DecideAccessRequest is the request of [App.DecideAccess].
 type DecideAccessRequest struct {
 	Where
 	Supposing
@@ -267,7 +267,7 @@ type DecideAccessRequest struct {
 	Operation string `query:"operation" maxLength:"16" doc:"One operation; all that make sense without it"`
 }
 
-// DecideAccess serves: What an account can do with a path, and why.
+// DecideAccess returns what an account can do with a path, and why.
 func (s *App) DecideAccess(ctx context.Context, in *DecideAccessRequest) (*wire.Judgement, error) {
 	sc, raw, err := s.one(ctx, in.Where)
 	if err != nil {
@@ -292,14 +292,14 @@ func (s *App) DecideAccess(ctx context.Context, in *DecideAccessRequest) (*wire.
 	return &out, refuse(err)
 }
 
-// ListHoldersRequest is what listHolders takes.
+// ListHoldersRequest is the request of [App.ListHolders].
 type ListHoldersRequest struct {
 	Where
 	Supposing
 	Operation string `query:"operation" required:"true" maxLength:"16"`
 }
 
-// ListHolders serves: Who can do something with a path, and why.
+// ListHolders returns who can do something with a path, and why.
 func (s *App) ListHolders(ctx context.Context, in *ListHoldersRequest) (*wire.Holders, error) {
 	sc, raw, err := s.one(ctx, in.Where)
 	if err != nil {
@@ -318,14 +318,14 @@ func (s *App) ListHolders(ctx context.Context, in *ListHoldersRequest) (*wire.Ho
 	return &out, refuse(err)
 }
 
-// GetMatrixRequest is what getMatrix takes.
+// GetMatrixRequest is the request of [App.GetMatrix].
 type GetMatrixRequest struct {
 	Where
 	Supposing
 	Most int `query:"most" default:"40" minimum:"1" maximum:"500"`
 }
 
-// GetMatrix serves: What the accounts that matter can do with a path.
+// GetMatrix returns what the accounts that matter can do with a path.
 func (s *App) GetMatrix(ctx context.Context, in *GetMatrixRequest) (*wire.Matrix, error) {
 	sc, raw, err := s.one(ctx, in.Where)
 	if err != nil {
@@ -340,7 +340,7 @@ func (s *App) GetMatrix(ctx context.Context, in *GetMatrixRequest) (*wire.Matrix
 	return &out, refuse(err)
 }
 
-// ListBelowRequest is what listBelow takes.
+// ListBelowRequest is the request of [App.ListBelow].
 type ListBelowRequest struct {
 	Where
 	Supposing
@@ -352,7 +352,7 @@ type ListBelowRequest struct {
 	Limit     int    `query:"limit" default:"500" minimum:"0" maximum:"5000"`
 }
 
-// ListBelow serves: What an account can do with everything below a folder.
+// ListBelow returns what an account can do with everything below a folder.
 func (s *App) ListBelow(ctx context.Context, in *ListBelowRequest) (*wire.Below, error) {
 	ctx, cancel := context.WithTimeout(ctx, waitForWalk+5*time.Second)
 	defer cancel()
@@ -388,7 +388,7 @@ func (s *App) ListBelow(ctx context.Context, in *ListBelowRequest) (*wire.Below,
 	return &out, refuse(err)
 }
 
-// ProbeAccess serves: Have a host try as an account, and set its answers beside the computed ones.
+// ProbeAccess has a host try as an account, and sets its answers beside the computed ones.
 func (s *App) ProbeAccess(ctx context.Context, in *wire.ProbeAsk) (*wire.Probe, error) {
 	sc, err := s.live(ctx, in.Host)
 	if err != nil {
@@ -415,14 +415,14 @@ func (s *App) ProbeAccess(ctx context.Context, in *wire.ProbeAsk) (*wire.Probe, 
 	return &out, refuse(err)
 }
 
-// ShowAccountRequest is what showAccount takes.
+// ShowAccountRequest is the request of [App.ShowAccount].
 type ShowAccountRequest struct {
 	Host     string `query:"host" maxLength:"64"`
 	Snapshot string `query:"snapshot" maxLength:"16"`
 	Name     string `path:"name" maxLength:"256"`
 }
 
-// ShowAccount serves: Who an account is on a host, and which groups it belongs to.
+// ShowAccount returns who an account is on a host, and which groups it belongs to.
 func (s *App) ShowAccount(ctx context.Context, in *ShowAccountRequest) (*wire.Account, error) {
 	sc, _, err := s.source(ctx, Where{Host: in.Host, Snapshot: in.Snapshot})
 	if err != nil {
@@ -444,13 +444,13 @@ func (s *App) ShowAccount(ctx context.Context, in *ShowAccountRequest) (*wire.Ac
 	return &out, refuse(err)
 }
 
-// ListAccountsRequest is what listAccounts takes.
+// ListAccountsRequest is the request of [App.ListAccounts].
 type ListAccountsRequest struct {
 	Host     string `query:"host" maxLength:"64" doc:"As this host told last"`
 	Snapshot string `query:"snapshot" maxLength:"16"`
 }
 
-// ListAccounts serves: The accounts and groups that a host told of last, or with a snapshot.
+// ListAccounts returns the accounts and groups that a host told of last, or with a snapshot.
 func (s *App) ListAccounts(ctx context.Context, in *ListAccountsRequest) (*names, error) {
 	var d *perm.Directory
 	if in.Snapshot != "" {

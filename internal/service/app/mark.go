@@ -9,8 +9,8 @@ import (
 	"idletally/internal/wire"
 )
 
-// mark says of each entry of a folder in a snapshot how it differs from what is declared, and of each
-// subfolder how much of what is in it does.
+// mark says of each entry of a folder in a snapshot how it differs from what is declared, and of each subfolder how
+// much of what is in it does.
 func (s *App) mark(ctx context.Context, l *wire.Listing, snapshot, folder string) error {
 	r, err := s.store.ReportOf(ctx, snapshot)
 	if isNotFound(err) {

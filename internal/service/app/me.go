@@ -11,10 +11,10 @@ import (
 	"idletally/internal/wire"
 )
 
-// spareCodes is how many codes to spare somebody gets, for when the second factor is lost.
+// spareCodes is how many spare codes somebody gets, for when the second factor is lost.
 const spareCodes = 8
 
-// second checks a second factor: a code by time, or one to spare. Each counts once.
+// second checks a second factor: a one-time code, or a spare one. Each counts once.
 func (s *App) second(ctx context.Context, p store.Person, code string) (bool, error) {
 	if p.Second != nil {
 		secret, err := s.unseal(secondOf(p.Name), p.Second)
@@ -37,7 +37,7 @@ func (s *App) second(ctx context.Context, p store.Person, code string) (bool, er
 
 	code = strings.ToLower(strings.TrimSpace(code))
 
-	// as an earlier version kept them
+	// As an earlier version stored them.
 	used, err := s.store.UseSpare(ctx, p.Name, s.spareHash(p.Name, code), auth.HashToken(code))
 	if used {
 		s.audit(withPerson(ctx, p), "spare code used", p.Name, "")
@@ -46,7 +46,7 @@ func (s *App) second(ctx context.Context, p store.Person, code string) (bool, er
 	return used, err
 }
 
-// ListSessions serves: List where you are signed in.
+// ListSessions lists where you are signed in.
 func (s *App) ListSessions(ctx context.Context, _ *struct{}) (*wire.Page[wire.SignedIn], error) {
 	me := CallerOf(ctx)
 	list, err := s.store.Sessions(ctx, me.Name)
@@ -79,27 +79,27 @@ func (s *App) dropSessions(ctx context.Context, person, id, keep string) (*struc
 	return nil, err
 }
 
-// EndSessionRequest is what endSession takes.
+// EndSessionRequest is the request of [App.EndSession].
 type EndSessionRequest struct {
 	ID string `path:"id" minLength:"1" maxLength:"16"`
 }
 
-// EndSession serves: Sign out elsewhere.
+// EndSession signs out elsewhere.
 func (s *App) EndSession(ctx context.Context, in *EndSessionRequest) (*struct{}, error) {
 	return s.dropSessions(ctx, CallerOf(ctx).Name, in.ID, "")
 }
 
-// EndSessions serves: Sign out everywhere but here.
+// EndSessions signs out everywhere but here.
 func (s *App) EndSessions(ctx context.Context, _ *struct{}) (*struct{}, error) {
 	return s.dropSessions(ctx, CallerOf(ctx).Name, "", CallerOf(ctx).session)
 }
 
-// EndSessionsOf serves: Sign somebody out everywhere.
+// EndSessionsOf signs somebody out everywhere.
 func (s *App) EndSessionsOf(ctx context.Context, in *ByName) (*struct{}, error) {
 	return s.dropSessions(ctx, in.Name, "", "")
 }
 
-// ProposeSecond serves: Begin a second factor: a code by time (RFC 6238), six digits, every 30 seconds. It
+// ProposeSecond begins a second factor: a code by time (RFC 6238), six digits, every 30 seconds. It
 // counts once it is confirmed.
 func (s *App) ProposeSecond(ctx context.Context, _ *struct{}) (*wire.Second, error) {
 	if CallerOf(ctx).Second != nil {
@@ -116,7 +116,7 @@ func (s *App) ProposeSecond(ctx context.Context, _ *struct{}) (*wire.Second, err
 		URL: auth.TOTPURL(secret, CallerOf(ctx).Name, s.config.Name)}, err
 }
 
-// ConfirmSecond serves: Confirm a second factor by its code. All other sessions end.
+// ConfirmSecond confirms a second factor by its code. All other sessions end.
 func (s *App) ConfirmSecond(ctx context.Context, in *wire.SecondCode) (*wire.SpareCodes, error) {
 	me := CallerOf(ctx)
 	if me.SecondNext == nil {
@@ -147,7 +147,7 @@ func (s *App) ConfirmSecond(ctx context.Context, in *wire.SecondCode) (*wire.Spa
 	return &wire.SpareCodes{Codes: codes}, nil
 }
 
-// RemoveSecond serves: Turn off your second factor, by one of its codes.
+// RemoveSecond turns off your second factor, by one of its codes.
 func (s *App) RemoveSecond(ctx context.Context, in *wire.SecondCode) (*struct{}, error) {
 	me := CallerOf(ctx)
 	err := s.sayCode(ctx, me, in.Code)
@@ -162,7 +162,7 @@ func (s *App) RemoveSecond(ctx context.Context, in *wire.SecondCode) (*struct{},
 	return nil, err
 }
 
-// RemoveSecondOf serves: Take away the second factor of somebody who has lost it. Their sessions end.
+// RemoveSecondOf takes away the second factor of somebody who has lost it. Their sessions end.
 func (s *App) RemoveSecondOf(ctx context.Context, in *ByName) (*struct{}, error) {
 	from, err := s.countsFrom(ctx)
 	if err == nil {

@@ -7,11 +7,11 @@ import (
 	"idletally/internal/wire"
 )
 
-// maxNews bounds what one person is told of: there are a dozen kinds, each by as many as have done it.
+// maxNews bounds how much one person is told: there are a dozen kinds, each by as many as have done it.
 const maxNews = 200
 
-// NewsOf says of each operation that changes how somebody signs in by which line of the history they are
-// told; "" is one that changes nothing of that. A test wants each operation on people to stand here.
+// NewsOf says by which line of the history people are told of each operation that changes how somebody signs in; ""
+// is one that changes nothing of that. A test wants each operation on people to be listed here.
 var NewsOf = map[string]string{
 	"change-password": "password changed", "reset-password": "password reset",
 	"confirm-second": "second factor set", "remove-second": "second factor removed",
@@ -23,7 +23,7 @@ var NewsOf = map[string]string{
 	"set-roles": "", "remove-person": "",
 }
 
-// otherNews are lines that tell somebody of what others did with their name.
+// otherNews are lines that tell somebody what others did with their name.
 var otherNews = []string{
 	"spare code used", "code used again", "sign-in refused", "passkey refused", "password wrong", "code wrong",
 }
@@ -40,7 +40,7 @@ func newsKinds() []string {
 	return kinds
 }
 
-// ListNews serves: What has changed in how you sign in, and who tried to, since you said that you have seen
+// ListNews returns what has changed in how you sign in, and who tried to, since you said that you have seen
 // it; of the last 90 days.
 func (s *App) ListNews(ctx context.Context, _ *struct{}) (*wire.News, error) {
 	me := CallerOf(ctx)
@@ -62,7 +62,7 @@ func (s *App) ListNews(ctx context.Context, _ *struct{}) (*wire.News, error) {
 	return &out, err
 }
 
-// SeeNews serves: Say that you have seen what has changed in how you sign in, up to some line.
+// SeeNews says that you have seen what has changed in how you sign in, up to some line.
 func (s *App) SeeNews(ctx context.Context, in *wire.NewsSeen) (*struct{}, error) {
 	return nil, s.store.SetTold(ctx, CallerOf(ctx).Name, in.Until)
 }

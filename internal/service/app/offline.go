@@ -16,7 +16,7 @@ import (
 )
 
 // A ReportRequest is a report that is taken in. It is spooled, so that nothing of it counts before its signature was
-// seen.
+// verified.
 type ReportRequest struct {
 	From io.Reader
 	file *os.File
@@ -25,7 +25,7 @@ type ReportRequest struct {
 	done wire.RunDone
 }
 
-// CheckReport reads all of a report, and proves it. It says of which application's run it is.
+// CheckReport reads all of a report, and verifies it. It returns the application of its run.
 func (s *App) CheckReport(ctx context.Context, r *ReportRequest) (string, error) {
 	f, err := os.CreateTemp("", "idletally-report-")
 	if err != nil {
@@ -108,13 +108,13 @@ type OrderRequest struct {
 	Host string `query:"host" required:"true" maxLength:"64"`
 }
 
-// AdmitHostRequest is what admitHost takes.
+// AdmitHostRequest is the request of [App.AdmitHost].
 type AdmitHostRequest struct {
 	Name string `path:"name" maxLength:"64" pattern:"^[a-z0-9]([a-z0-9._-]{0,62}[a-z0-9])?$"`
 	Body wire.Admit
 }
 
-// AdmitHost serves: Let a host in that nothing leads to, by a request that was carried; what it had before
+// AdmitHost lets a host in that nothing leads to, by a request that was carried; what it had before
 // counts no more.
 func (s *App) AdmitHost(ctx context.Context, in *AdmitHostRequest) (*wire.Enrolled, error) {
 	cert, serial, err := s.authority.IssueOffline(in.Name, in.Body.Request)
@@ -140,7 +140,7 @@ func (s *App) AdmitHost(ctx context.Context, in *AdmitHostRequest) (*wire.Enroll
 	}, nil
 }
 
-// CarryRun serves: Have a run's order carried to a host that nothing leads to: its agent is given it by no other way.
+// CarryRun has a run's order carried to a host that nothing leads to: its agent is given it by no other way.
 func (s *App) CarryRun(ctx context.Context, in *OrderRequest) (*wire.Run, error) {
 	h, err := s.store.Host(ctx, in.Host)
 	if err != nil {
@@ -158,7 +158,7 @@ func (s *App) CarryRun(ctx context.Context, in *OrderRequest) (*wire.Run, error)
 	return s.showRun(ctx, in.ID)
 }
 
-// WriteOrder serves: A run's signed order for a host, as one file that can be carried there (see docs/formats.md).
+// WriteOrder returns a run's signed order for a host, as one file that can be carried there (see docs/formats.md).
 func (s *App) WriteOrder(ctx context.Context, in *OrderRequest) (*Download, error) {
 	work, err := s.store.RunWork(ctx, in.Host, in.ID)
 	if err != nil {
@@ -185,7 +185,7 @@ func (s *App) WriteOrder(ctx context.Context, in *OrderRequest) (*Download, erro
 	}, nil
 }
 
-// TakeReport serves: Take in a run's report that was carried back from a host (application/octet-stream).
+// TakeReport takes in a run's report that was carried back from a host (application/octet-stream).
 func (s *App) TakeReport(ctx context.Context, in *ReportRequest) (*wire.Run, error) {
 	rows, err := s.resultsOf(ctx, in.part, in.done)
 	if err != nil {

@@ -60,8 +60,8 @@ func (s *App) allHosts(ctx context.Context) (all []store.Host, err error) {
 	}
 }
 
-// current returns the newest report of each application on each host, with what is accepted by now: waivers
-// have ended since, or were withdrawn.
+// current returns the newest report of each application on each host, with what is accepted by now: waivers have
+// ended since, or were withdrawn.
 func (s *App) current(ctx context.Context) ([]store.Report, error) {
 	reports, err := s.store.CurrentReports(ctx)
 	if err != nil {
@@ -104,7 +104,7 @@ func (s *App) current(ctx context.Context) ([]store.Report, error) {
 	return reports, err
 }
 
-// counting is how much of what a report found counts; nothing where there is none.
+// counting returns how much of what a report found counts; nothing if there is none.
 func counting(r *store.Report) int64 {
 	if r == nil {
 		return 0
@@ -132,8 +132,8 @@ func byPlace(reports []store.Report) map[place]*store.Report {
 	return out
 }
 
-// standings sums up each application over its hosts. The first of them are shown one by one, or that alone
-// which is asked for.
+// standings sums up each application over its hosts. The first of them are shown one by one, or the one that is asked
+// for.
 func (s *App) standings(
 	ctx context.Context, reports []store.Report, host string, at time.Time,
 ) ([]wire.Standing, error) {
@@ -213,7 +213,7 @@ func (s *App) standings(
 	return out, nil
 }
 
-// Silent reports whether an enrolled host should be heard from, and is not.
+// Silent reports whether an enrolled host should be in touch, and is not.
 func Silent(h store.Host, at time.Time) bool {
 	return !h.Carried && (h.LastSeen == nil || at.Sub(*h.LastSeen) > unseenAt)
 }
@@ -225,7 +225,7 @@ func bit(b bool) int {
 	return 0
 }
 
-// days sums up what there was at the end of each day: of a host that no report was made of, what there was before.
+// days sums up what there was at the end of each day: for a host without a report of that day, what there was before.
 func (s *App) days(ctx context.Context, current []store.Report, at time.Time) ([]wire.DayTally, error) {
 	first := at.UTC().AddDate(0, 0, 1-shownDays)
 	rows, err := s.store.Days(ctx, first)
@@ -235,7 +235,7 @@ func (s *App) days(ctx context.Context, current []store.Report, at time.Time) ([
 
 	last := map[place]store.Day{}
 
-	// What was before the first report of these days is not known better than by that report.
+	// Before the first report of these days, that report is the best guess.
 	for i := len(rows) - 1; i >= 0; i-- {
 		last[place{rows[i].Application, rows[i].Host}] = rows[i]
 	}
@@ -283,8 +283,8 @@ func (s *App) days(ctx context.Context, current []store.Report, at time.Time) ([
 // maxEqual bounds how many groups of equal findings are told apart.
 const maxEqual = 5000
 
-// equalGroups puts equal groups of all hosts of an application together, of the current reports, and tells
-// how many more there are than it gives. What is accepted is left out.
+// equalGroups puts equal groups of all hosts of an application together, of the current reports, and returns how many
+// more there are than it lists. What is accepted is left out.
 func (s *App) equalGroups(
 	ctx context.Context, application string, reports []store.Report,
 ) (list []wire.EqualGroup, left int, err error) {
@@ -368,12 +368,12 @@ func (s *App) equalGroups(
 	return out, left, nil
 }
 
-// GetOverviewRequest is what getOverview takes.
+// GetOverviewRequest is the request of [App.GetOverview].
 type GetOverviewRequest struct {
 	Host string `query:"host" maxLength:"64" doc:"Of the cells, only those of this host, however many there are"`
 }
 
-// GetOverview serves: What needs somebody now, and how everything stands.
+// GetOverview returns what needs somebody now, and how everything stands.
 func (s *App) GetOverview(ctx context.Context, in *GetOverviewRequest) (*wire.Overview, error) {
 	out, err := s.overview(ctx, in.Host, time.Now())
 	return &out, err

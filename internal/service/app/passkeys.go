@@ -19,7 +19,7 @@ import (
 // passkeyOf is the place of somebody's passkeys.
 func passkeyOf(person string) string { return "passkey of " + person }
 
-// A challenge is what a browser was asked by, sealed so that it comes back as it was.
+// A challenge is what a browser was asked for, sealed so that it comes back as it was.
 type challenge struct {
 	For   string // what it is for: nobody shows for one thing what they were asked for another
 	State []byte
@@ -79,7 +79,7 @@ func (s *App) holderOf(ctx context.Context, name string) (p passkey.Person, err 
 	return p, nil
 }
 
-// showPasskey takes the passkey that somebody showed; name is whose it has to be, "" is anybody's.
+// showPasskey takes the passkey that somebody showed; name is whose it has to be, "" accepts anybody's.
 func (s *App) showPasskey(
 	ctx context.Context, in wire.ShownPasskey, what, name string,
 ) (person string, verified bool, err error) {
@@ -187,7 +187,7 @@ func (s *App) AddPasskey(ctx context.Context, in *wire.NewPasskey) (*wire.MadePa
 	return &out, nil
 }
 
-// newSpareCodes makes somebody's codes to spare, and what is stored of them.
+// newSpareCodes makes somebody's spare codes, and what is stored of them.
 func (s *App) newSpareCodes(person string) (codes []string, hashes [][32]byte) {
 	for range spareCodes {
 		c := auth.Code(2)
@@ -196,7 +196,7 @@ func (s *App) newSpareCodes(person string) (codes []string, hashes [][32]byte) {
 	return codes, hashes
 }
 
-// spareHash is what is stored of a code to spare: by a key that the database does not have, for a code can be
+// spareHash is what is stored of a spare code: keyed by a key that the database does not have, since codes can be
 // tried out.
 func (s *App) spareHash(person, code string) (sum [32]byte) {
 	m := hmac.New(sha256.New, s.secret("spare codes"))
@@ -222,13 +222,13 @@ func (s *App) askPasskeyOf(ctx context.Context, what, name string) (*wire.AskedP
 	return s.asked(what+" "+name, options, state)
 }
 
-// AskPasskeyRequest is what askPasskey takes.
+// AskPasskeyRequest is the request of [App.AskPasskey].
 type AskPasskeyRequest struct {
 	Device string `cookie:"__Host-idletally_device" maxLength:"512"`
 	Body   wire.AskPasskey
 }
 
-// AskPasskey serves: Begin to sign in by a passkey alone, or, with name and password, by one as a second factor.
+// AskPasskey begins to sign in by a passkey alone, or, with name and password, by one as a second factor.
 func (s *App) AskPasskey(ctx context.Context, in *AskPasskeyRequest) (*wire.AskedPasskey, error) {
 	if s.passkeys == nil {
 		return nil, errNoPasskeys
@@ -249,7 +249,7 @@ func (s *App) AskPasskey(ctx context.Context, in *AskPasskeyRequest) (*wire.Aske
 	return s.asked(toSignIn, options, state)
 }
 
-// AskOwnPasskey serves: Begin to show again who you are by a passkey.
+// AskOwnPasskey begins to show again who you are by a passkey.
 func (s *App) AskOwnPasskey(ctx context.Context, _ *struct{}) (*wire.AskedPasskey, error) {
 	if s.passkeys == nil {
 		return nil, errNoPasskeys
@@ -257,7 +257,7 @@ func (s *App) AskOwnPasskey(ctx context.Context, _ *struct{}) (*wire.AskedPasske
 	return s.askPasskeyOf(ctx, toConfirm, CallerOf(ctx).Name)
 }
 
-// ListPasskeys serves: List your passkeys and security keys.
+// ListPasskeys lists your passkeys and security keys.
 func (s *App) ListPasskeys(ctx context.Context, _ *struct{}) (*wire.Page[wire.Passkey], error) {
 	rows, err := s.store.Passkeys(ctx, CallerOf(ctx).Name)
 	out := wire.Page[wire.Passkey]{Items: []wire.Passkey{}}
@@ -268,7 +268,7 @@ func (s *App) ListPasskeys(ctx context.Context, _ *struct{}) (*wire.Page[wire.Pa
 	return whole(out), err
 }
 
-// BeginPasskey serves: Begin to add a passkey or security key.
+// BeginPasskey begins to add a passkey or security key.
 func (s *App) BeginPasskey(ctx context.Context, _ *struct{}) (*wire.AskedPasskey, error) {
 	if s.passkeys == nil {
 		return nil, errNoPasskeys
@@ -285,7 +285,7 @@ func (s *App) BeginPasskey(ctx context.Context, _ *struct{}) (*wire.AskedPasskey
 	return s.asked(toAdd+" "+p.Name, options, state)
 }
 
-// RemovePasskey serves: End a passkey or security key.
+// RemovePasskey ends a passkey or security key.
 func (s *App) RemovePasskey(ctx context.Context, in *ByID) (*struct{}, error) {
 	err := s.store.RemovePasskey(ctx, CallerOf(ctx).Name, in.ID)
 	if err == nil {

@@ -32,7 +32,7 @@ func wirePerson(p store.Person) wire.Person {
 	return out
 }
 
-// knock takes somebody's password, and tells by which device of theirs they come.
+// knock checks somebody's password, and returns by which device of theirs they come.
 func (s *App) knock(ctx context.Context, name, password, kept string) (p store.Person, device string, err error) {
 	wrong := fault.Unauthorized("name or password is wrong")
 	if !personName.MatchString(name) {
@@ -57,7 +57,7 @@ func (s *App) knock(ctx context.Context, name, password, kept string) (p store.P
 	return p, device, nil
 }
 
-// signInByPasskey signs in whoever shows a passkey, and to it who they are.
+// signInByPasskey signs in whoever shows a passkey, by which it is known who they are.
 func (s *App) signInByPasskey(
 	ctx context.Context, what string, in wire.ShownPasskey,
 ) (*wire.Session, error) {
@@ -83,7 +83,7 @@ func (s *App) signInByPasskey(
 	return s.signedIn(ctx, p, what)
 }
 
-// signedIn begins the session of who has shown just now who they are.
+// signedIn begins the session of somebody who has just shown who they are.
 func (s *App) signedIn(ctx context.Context, p store.Person, what string) (*wire.Session, error) {
 	token, expires, err := s.begin(ctx, p, what, time.Now())
 	if err != nil {
@@ -111,14 +111,14 @@ func (s *App) begin(
 	return token, expires, nil
 }
 
-// whole says of a list that has no pages how many there are.
+// whole returns a list that has no pages, with its length.
 func whole[T any](p wire.Page[T]) *wire.Page[T] {
 	n := int64(len(p.Items))
 	p.Total = &n
 	return &p
 }
 
-// counted says with the first page of a list how many there are in all.
+// counted returns with the first page of a list how many there are in all.
 func counted[T any](
 	ctx context.Context, further bool, p wire.Page[T], count func(context.Context) (int64, error),
 ) (wire.Page[T], error) {
@@ -153,7 +153,7 @@ func page[T any](items []T, limit int, key func(T) string) wire.Page[T] {
 	return p
 }
 
-// FirstAdmin makes the first person, where there is none, and gives the one-time password.
+// FirstAdmin makes the first person, if there is none, and returns the one-time password.
 func FirstAdmin(ctx context.Context, st *store.Store) (name, password string, err error) {
 	list, err := st.People(ctx)
 	if err != nil || len(list) > 0 {
@@ -182,7 +182,7 @@ func FirstAdmin(ctx context.Context, st *store.Store) (name, password string, er
 	return "admin", pw, errors.Join(err, st.BeginPolicy(ctx))
 }
 
-// SignInRequest is what signIn takes.
+// SignInRequest is the request of [App.SignIn].
 type SignInRequest struct {
 	What    string `header:"User-Agent"`
 	Console string `header:"X-Idletally-Console"`
@@ -190,7 +190,7 @@ type SignInRequest struct {
 	Body    wire.SignIn
 }
 
-// SignIn serves: Sign in.
+// SignIn signs in.
 func (s *App) SignIn(ctx context.Context, in *SignInRequest) (*wire.Session, error) {
 	if in.Body.Name == "" && in.Body.Password == "" && in.Body.Passkey != nil {
 		return s.signInByPasskey(ctx, in.What, *in.Body.Passkey)
@@ -267,7 +267,7 @@ func (s *App) askTwoFactor(ctx context.Context, p store.Person, device string, i
 	return nil
 }
 
-// choosePassword has a password that somebody has chosen take the place of a one-time one.
+// choosePassword replaces a one-time password by one that somebody has chosen.
 func (s *App) choosePassword(ctx context.Context, p store.Person, in wire.SignIn) error {
 	if err := auth.Acceptable(in.NewPassword, p.Name, in.Password); err != nil {
 		return fault.Invalid(err.Error())
@@ -279,7 +279,7 @@ func (s *App) choosePassword(ctx context.Context, p store.Person, in wire.SignIn
 	return err
 }
 
-// SignOut serves: End this session.
+// SignOut ends this session.
 func (s *App) SignOut(ctx context.Context, _ *struct{}) (*struct{}, error) {
 	ended, err := s.store.EndSession(ctx, CallerOf(ctx).token)
 	if err == nil && ended {
@@ -288,12 +288,12 @@ func (s *App) SignOut(ctx context.Context, _ *struct{}) (*struct{}, error) {
 	return nil, err
 }
 
-// GetVersion serves: Say what the service is.
+// GetVersion returns what the service is.
 func (s *App) GetVersion(context.Context, *struct{}) (*wire.Build, error) {
 	return &s.config.Build, nil
 }
 
-// Me serves: Who is signed in.
+// Me returns who is signed in.
 func (s *App) Me(ctx context.Context, _ *struct{}) (*wire.Person, error) {
 	me := CallerOf(ctx)
 	out := wirePerson(me.Person)
@@ -301,7 +301,7 @@ func (s *App) Me(ctx context.Context, _ *struct{}) (*wire.Person, error) {
 	return &out, nil
 }
 
-// ListPeople serves: List people.
+// ListPeople lists people.
 func (s *App) ListPeople(ctx context.Context, _ *struct{}) (*wire.Page[wire.Person], error) {
 	list, err := s.store.People(ctx)
 	out := wire.Page[wire.Person]{Items: []wire.Person{}}
@@ -312,7 +312,7 @@ func (s *App) ListPeople(ctx context.Context, _ *struct{}) (*wire.Page[wire.Pers
 	return whole(out), err
 }
 
-// AddPerson serves: Add a person with a one-time password.
+// AddPerson adds a person with a one-time password.
 func (s *App) AddPerson(ctx context.Context, in *wire.NewPerson) (*wire.OneTime, error) {
 	roles, err := roleList(in.Roles)
 	if err != nil {
@@ -340,7 +340,7 @@ func (s *App) AddPerson(ctx context.Context, in *wire.NewPerson) (*wire.OneTime,
 	return &wire.OneTime{Name: in.Name, Password: pw}, nil
 }
 
-// ChangePassword serves: Change your own password. All your other sessions end, and your tokens, unless they
+// ChangePassword changes your own password. All your other sessions end, and your tokens, unless they
 // are to be kept.
 func (s *App) ChangePassword(ctx context.Context, in *wire.NewPassword) (*struct{}, error) {
 	me := CallerOf(ctx)

@@ -78,7 +78,7 @@ func (s *App) wirePlan(ctx context.Context, p store.Plan, whole bool) (wire.Plan
 // maxScript bounds the steps of a script: a shell is slow, and people read it.
 const maxScript = 20_000
 
-// verifiedSteps returns steps out of the very bytes that the plan's digest stands for.
+// verifiedSteps returns steps from the very bytes that the plan's digest stands for.
 func (s *App) verifiedSteps(ctx context.Context, p store.Plan, host string, n int) ([]plan.Step, error) {
 	m, err := plan.ParseManifest(p.Manifest)
 	if err != nil {
@@ -108,7 +108,7 @@ type text struct {
 	Body        []byte
 }
 
-// DraftPlan serves: Draft a plan: a remediation from findings, a restore from a run's originals or a
+// DraftPlan drafts a plan: a remediation from findings, a restore from a run's originals or a
 // snapshot, an adjustment from hand-written changes.
 func (s *App) DraftPlan(ctx context.Context, in *wire.Draft) (*wire.Plan, error) {
 	if err := plainText("title", in.Title); err != nil {
@@ -139,14 +139,14 @@ func (s *App) DraftPlan(ctx context.Context, in *wire.Draft) (*wire.Plan, error)
 	return s.showPlan(ctx, id)
 }
 
-// ListPlansRequest is what listPlans takes.
+// ListPlansRequest is the request of [App.ListPlans].
 type ListPlansRequest struct {
 	State lifecycle.Plan `query:"state" enum:"draft,in review,approved,declined,running,halted,finished"`
 	After string         `query:"after" maxLength:"16"`
 	Limit int            `query:"limit" default:"50" minimum:"1" maximum:"500"`
 }
 
-// ListPlans serves: List plans, newest first.
+// ListPlans lists plans, newest first.
 func (s *App) ListPlans(ctx context.Context, in *ListPlansRequest) (*wire.Page[wire.Plan], error) {
 	rows, err := s.store.Plans(ctx, in.State, in.After, in.Limit)
 	if err != nil {
@@ -167,19 +167,19 @@ func (s *App) ListPlans(ctx context.Context, in *ListPlansRequest) (*wire.Page[w
 	return &p, err
 }
 
-// GetPlan serves: Show a plan with its equal steps.
+// GetPlan shows a plan with its equal steps.
 func (s *App) GetPlan(ctx context.Context, in *ByID) (*wire.Plan, error) {
 	return s.showPlan(ctx, in.ID)
 }
 
-// ListStepsRequest is what listSteps takes.
+// ListStepsRequest is the request of [App.ListSteps].
 type ListStepsRequest struct {
 	ID    string `path:"id" maxLength:"16"`
 	Host  string `query:"host" required:"true" maxLength:"64"`
 	Chunk int    `query:"chunk" minimum:"0" doc:"Chunks hold up to 2,000 steps; ask until one is not found"`
 }
 
-// ListSteps serves: List a plan's steps on a host, from the bytes that are signed.
+// ListSteps lists a plan's steps on a host, from the bytes that are signed.
 func (s *App) ListSteps(ctx context.Context, in *ListStepsRequest) (*wire.Page[wire.Step], error) {
 	p, err := s.store.Plan(ctx, in.ID)
 	if err != nil {
@@ -209,13 +209,13 @@ func (s *App) ListSteps(ctx context.Context, in *ListStepsRequest) (*wire.Page[w
 	return &out, nil
 }
 
-// WriteScriptRequest is what writeScript takes.
+// WriteScriptRequest is the request of [App.WriteScript].
 type WriteScriptRequest struct {
 	ID   string `path:"id" maxLength:"16"`
 	Host string `query:"host" required:"true" maxLength:"64"`
 }
 
-// WriteScript serves: A plan's steps on a host as a shell script that uses the system's own utilities only,
+// WriteScript returns a plan's steps on a host as a shell script that uses the system's own utilities only,
 // and undoes itself.
 func (s *App) WriteScript(ctx context.Context, in *WriteScriptRequest) (*text, error) {
 	p, err := s.store.Plan(ctx, in.ID)
@@ -255,7 +255,7 @@ func (s *App) WriteScript(ctx context.Context, in *WriteScriptRequest) (*text, e
 	return &text{"text/x-shellscript", "attachment", b.Bytes()}, err
 }
 
-// SubmitPlan serves: Put a draft in review.
+// SubmitPlan puts a draft in review.
 func (s *App) SubmitPlan(ctx context.Context, in *ByID) (*wire.Plan, error) {
 	if err := s.store.MovePlan(ctx, in.ID, lifecycle.PlanDraft, lifecycle.PlanInReview); err != nil {
 		return nil, err

@@ -25,7 +25,7 @@ type policy struct {
 // policyFor is how long another instance's change may be unknown here.
 const policyFor = 2 * time.Second
 
-// holds returns the policy that holds now.
+// holds returns the policy that is in force now.
 func (s *App) holds(ctx context.Context) (wire.Policy, error) {
 	s.policy.mu.Lock()
 	says, known := s.policy.says, time.Now().Before(s.policy.till)
@@ -43,7 +43,7 @@ func (s *App) holds(ctx context.Context) (wire.Policy, error) {
 	return p.Says, nil
 }
 
-// countsFrom says from when on approvals of a new reviewer count; nil is at once.
+// countsFrom returns from when on approvals of a new reviewer count; nil is at once.
 func (s *App) countsFrom(ctx context.Context) (*time.Time, error) {
 	p, err := s.store.Policy(ctx)
 	if err != nil {
@@ -58,7 +58,7 @@ func (s *App) countsFrom(ctx context.Context) (*time.Time, error) {
 	return &from, nil
 }
 
-// void says why an approval does not count now; "" where it does.
+// void returns why an approval does not count now; "" if it does.
 func void(p wire.Policy, a store.Approval, application string) string {
 	switch {
 	case time.Since(a.At) > approvalLife:
@@ -73,7 +73,7 @@ func void(p wire.Policy, a store.Approval, application string) string {
 	return ""
 }
 
-// mayApprove reports whether approvals of who calls count.
+// mayApprove reports whether approvals of the caller count.
 func (s *App) mayApprove(ctx context.Context, application string) error {
 	p, err := s.holds(ctx)
 	if err != nil {
@@ -90,7 +90,7 @@ func (s *App) mayApprove(ctx context.Context, application string) error {
 	return nil
 }
 
-// stillApproved says which approvals count no more, where those that are left are too few.
+// stillApproved says which approvals no longer count, if those that are left are too few.
 func (s *App) stillApproved(ctx context.Context, p store.Plan) error {
 	says, err := s.holds(ctx)
 	if err != nil {
@@ -131,7 +131,7 @@ func wirePolicy(p store.Policy) wire.PolicyNow {
 	return out
 }
 
-// tagged returns a policy with its entity tag, which is of what holds and of what is to.
+// tagged returns a policy with its entity tag, which is of what is in force and of what will be.
 func tagged(p store.Policy) (*shown[wire.PolicyNow], string) {
 	out := wirePolicy(p)
 	b, _ := json.Marshal(out) // it is plain values
@@ -193,8 +193,8 @@ func (s *App) hasTwoFactor(ctx context.Context, p store.Person) (bool, error) {
 	return n > 0, err
 }
 
-// lacksTwoFactor reports whether somebody has to set up a second factor before anything else; of who comes by the
-// provider it is the provider's to ask for one.
+// lacksTwoFactor reports whether somebody has to set up a second factor before anything else; for those who come by
+// the provider it is up to the provider to ask for one.
 func (s *App) lacksTwoFactor(ctx context.Context, p wire.Policy, who store.Person) (bool, error) {
 	if who.Provider || !auth.WantsTwoFactor(p, who.Roles()) {
 		return false, nil
@@ -279,20 +279,20 @@ func (s *App) sayCode(ctx context.Context, me *Caller, code string) error {
 	return err
 }
 
-// GetPolicy serves: What holds for people and their sessions, and what is to hold.
+// GetPolicy returns what holds for people and their sessions, and what is to hold.
 func (s *App) GetPolicy(ctx context.Context, _ *struct{}) (*shown[wire.PolicyNow], error) {
 	p, err := s.store.Policy(ctx)
 	out, _ := tagged(p)
 	return out, err
 }
 
-// SetPolicyRequest is what setPolicy takes.
+// SetPolicyRequest is the request of [App.SetPolicy].
 type SetPolicyRequest struct {
 	Guarded
 	Body wire.Policy
 }
 
-// SetPolicy serves: Say what is to hold for people and their sessions: at once where it is stricter,
+// SetPolicy says what is to hold for people and their sessions: at once where it is stricter,
 // otherwise when a new reviewer would count.
 func (s *App) SetPolicy(ctx context.Context, in *SetPolicyRequest) (*shown[wire.PolicyNow], error) {
 	to := in.Body
@@ -338,7 +338,7 @@ func (s *App) SetPolicy(ctx context.Context, in *SetPolicyRequest) (*shown[wire.
 	return s.newPolicy(ctx)
 }
 
-// KeepPolicy serves: Have what holds for people go on holding.
+// KeepPolicy has what holds for people go on holding.
 func (s *App) KeepPolicy(ctx context.Context, _ *struct{}) (*shown[wire.PolicyNow], error) {
 	was, err := s.store.Policy(ctx)
 	if err != nil {

@@ -54,8 +54,8 @@ const (
 	providerTime = 10 * time.Minute           // to sign in there
 )
 
-// provider asks it, which is looked up when somebody first wants to sign in with it: it may be down when this
-// service starts.
+// provider returns the provider, which is looked up when somebody first wants to sign in with it: it may be down when
+// this service starts.
 type provider struct {
 	Provider
 	http *http.Client
@@ -66,8 +66,8 @@ type provider struct {
 	until  time.Time // from then on it is asked again
 }
 
-// restProvider is how long a provider that did not answer is left alone: who waits meanwhile for the one that
-// asks it is told at once, instead of waiting for it once more.
+// restProvider is how long a provider that did not answer is left alone: those who wait for the call that asks it are
+// told at once, instead of waiting for another one.
 const restProvider = 5 * time.Second
 
 func newProvider(c Provider) *provider {
@@ -168,7 +168,8 @@ func (s *App) Back(ctx context.Context, in Returning) (token string, expires tim
 	return s.begin(ctx, p, in.What, shown)
 }
 
-// returned finds out who came back, and when they showed there who they are, and says no more than they need to know.
+// returned finds out who came back, and when they showed there who they are, and reveals no more than they need to
+// know.
 func (s *App) returned(ctx context.Context, in Returning) (p store.Person, shown time.Time, err error) {
 	var v leaving
 	sealed, err := base64.RawURLEncoding.DecodeString(in.Kept)
@@ -198,7 +199,7 @@ func (s *App) returned(ctx context.Context, in Returning) (p store.Person, shown
 			"nobody here signs in as %q with the provider: have an admin add you, with --provider", name)
 	}
 
-	// A provider that says when they last showed who they are is believed; what it does not say is long ago.
+	// A provider that says when they last showed who they are is believed; if it does not say, that is long ago.
 	if at, ok := claims["auth_time"].(float64); ok && at > 0 && at <= float64(time.Now().Add(time.Minute).Unix()) {
 		shown = time.Unix(int64(at), 0)
 	} else {
@@ -208,7 +209,7 @@ func (s *App) returned(ctx context.Context, in Returning) (p store.Person, shown
 	return p, shown, err
 }
 
-// claims exchanges a code for what the provider says of somebody, and verifies that it says so, to this sign-in.
+// claims exchanges a code for what the provider says of somebody, and verifies that it says so, for this sign-in.
 func (p *provider) claims(ctx context.Context, code string, v leaving) (all map[string]any, subject string, err error) {
 	found, cfg, err := p.look(ctx)
 	if err != nil {
@@ -232,7 +233,7 @@ func (p *provider) claims(ctx context.Context, code string, v leaving) (all map[
 	return all, id.Subject, err
 }
 
-// SignInWays serves: How people can sign in here.
+// SignInWays returns how people can sign in here.
 func (s *App) SignInWays(context.Context, *struct{}) (*wire.Ways, error) {
 	out := wire.Ways{Passkeys: s.passkeys != nil}
 	if s.provider != nil {

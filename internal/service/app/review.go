@@ -61,7 +61,7 @@ const (
 	maxSaid         = 500_000 // bytes
 )
 
-// roomFor reports whether somebody may say one thing more of a plan.
+// roomFor reports whether somebody may add one more remark to a plan.
 func roomFor(said []store.Remark, author string, more wire.NewRemark) bool {
 	own, bytes := 0, len(more.Path)+len(more.Body)
 	for _, r := range said {
@@ -114,7 +114,7 @@ type DecisionRequest struct {
 	Body wire.Decision
 }
 
-// decided returns a plan that somebody decides on, and the digest that they saw; it is an error where they may not.
+// decided returns a plan that somebody decides on, and the digest that they saw; it is an error if they may not.
 func (s *App) decided(ctx context.Context, in *DecisionRequest, verb string) (p store.Plan, digest tree.Hash,
 	err error) {
 	if p, err = s.store.Plan(ctx, in.ID); err != nil {
@@ -139,7 +139,7 @@ func (s *App) decided(ctx context.Context, in *DecisionRequest, verb string) (p 
 	return p, digest, nil
 }
 
-// ApprovePlan serves: Approve another person's plan, with a word on each grave caution.
+// ApprovePlan approves another person's plan, with a word on each grave caution.
 func (s *App) ApprovePlan(ctx context.Context, in *DecisionRequest) (*wire.Plan, error) {
 	p, digest, err := s.decided(ctx, in, "approve")
 	if err == nil {
@@ -154,7 +154,7 @@ func (s *App) ApprovePlan(ctx context.Context, in *DecisionRequest) (*wire.Plan,
 		return nil, err
 	}
 
-	// What is stored may be another thing by now than what the checker looked at.
+	// What is stored may have changed since the checker looked at it.
 	if err := s.engine.Verify(ctx, p); err != nil {
 		return nil, err
 	}
@@ -186,7 +186,7 @@ func (s *App) ApprovePlan(ctx context.Context, in *DecisionRequest) (*wire.Plan,
 	return s.showPlan(ctx, in.ID)
 }
 
-// DeclinePlan serves: Decline another person's plan.
+// DeclinePlan declines another person's plan.
 func (s *App) DeclinePlan(ctx context.Context, in *DecisionRequest) (*wire.Plan, error) {
 	p, digest, err := s.decided(ctx, in, "decline")
 	if err != nil {
@@ -200,13 +200,13 @@ func (s *App) DeclinePlan(ctx context.Context, in *DecisionRequest) (*wire.Plan,
 	return s.showPlan(ctx, in.ID)
 }
 
-// AddRemarkRequest is what addRemark takes.
+// AddRemarkRequest is the request of [App.AddRemark].
 type AddRemarkRequest struct {
 	ID   string `path:"id" maxLength:"16"`
 	Body wire.NewRemark
 }
 
-// AddRemark serves: Say something of a plan, or of one of its steps.
+// AddRemark says something of a plan, or of one of its steps.
 func (s *App) AddRemark(ctx context.Context, in *AddRemarkRequest) (*wire.Plan, error) {
 	p, err := s.store.Plan(ctx, in.ID)
 	if err != nil {
@@ -248,20 +248,20 @@ func (s *App) AddRemark(ctx context.Context, in *AddRemarkRequest) (*wire.Plan, 
 	return s.showPlan(ctx, in.ID)
 }
 
-// GetReviewRule serves: How many people have to approve an application's plans.
+// GetReviewRule returns how many people have to approve an application's plans.
 func (s *App) GetReviewRule(ctx context.Context, in *ByName) (*shown[wire.ReviewRule], error) {
 	n, err := s.store.Reviewers(ctx, in.Name)
 	return &shown[wire.ReviewRule]{tagOf(itoa(n)), wire.ReviewRule{Reviewers: n}}, err
 }
 
-// SetReviewRuleRequest is what setReviewRule takes.
+// SetReviewRuleRequest is the request of [App.SetReviewRule].
 type SetReviewRuleRequest struct {
 	Name string `path:"name" maxLength:"64"`
 	Guarded
 	Body wire.ReviewRule
 }
 
-// SetReviewRule serves: Say how many people have to approve an application's plans.
+// SetReviewRule says how many people have to approve an application's plans.
 func (s *App) SetReviewRule(ctx context.Context, in *SetReviewRuleRequest) (*shown[wire.ReviewRule], error) {
 	now, err := s.store.Reviewers(ctx, in.Name)
 	if err != nil {
@@ -285,7 +285,7 @@ func (s *App) SetReviewRule(ctx context.Context, in *SetReviewRuleRequest) (*sho
 	return &shown[wire.ReviewRule]{tagOf(itoa(in.Body.Reviewers)), in.Body}, nil
 }
 
-// WithdrawPlan serves: Take one's own plan out of review, or one's own approval back, before it runs.
+// WithdrawPlan takes one's own plan out of review, or one's own approval back, before it runs.
 func (s *App) WithdrawPlan(ctx context.Context, in *ByID) (*wire.Plan, error) {
 	p, err := s.store.Plan(ctx, in.ID)
 	if err != nil {

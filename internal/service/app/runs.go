@@ -50,14 +50,14 @@ func (s *App) showRun(ctx context.Context, id string) (*wire.Run, error) {
 	return &w, err
 }
 
-// wakeHosts has the agents of a run's hosts ask for their work at once.
+// wakeHosts makes the agents of a run's hosts ask for their work at once.
 func (s *App) wakeHosts(run wire.Run) {
 	for _, h := range run.Hosts {
 		s.notifier.wake(h.Host)
 	}
 }
 
-// StartRun serves: Run an approved plan on its hosts.
+// StartRun runs an approved plan on its hosts.
 func (s *App) StartRun(ctx context.Context, in *ByID) (*wire.Run, error) {
 	p, err := s.store.Plan(ctx, in.ID)
 	if err != nil {
@@ -91,13 +91,13 @@ func (s *App) StartRun(ctx context.Context, in *ByID) (*wire.Run, error) {
 	return out, err
 }
 
-// ListRunsRequest is what listRuns takes.
+// ListRunsRequest is the request of [App.ListRuns].
 type ListRunsRequest struct {
 	After string `query:"after" maxLength:"16"`
 	Limit int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
 }
 
-// ListRuns serves: List runs, newest first.
+// ListRuns lists runs, newest first.
 func (s *App) ListRuns(ctx context.Context, in *ListRunsRequest) (*wire.Page[wire.Run], error) {
 	rows, err := s.store.Runs(ctx, in.After, in.Limit)
 	if err != nil {
@@ -116,12 +116,12 @@ func (s *App) ListRuns(ctx context.Context, in *ListRunsRequest) (*wire.Page[wir
 	return &p, err
 }
 
-// GetRun serves: Show a run.
+// GetRun shows a run.
 func (s *App) GetRun(ctx context.Context, in *ByID) (*wire.Run, error) {
 	return s.showRun(ctx, in.ID)
 }
 
-// HaltRun serves: Halt a run at the next step boundary.
+// HaltRun halts a run at the next step boundary.
 func (s *App) HaltRun(ctx context.Context, in *ByID) (*wire.Run, error) {
 	if err := s.store.HaltRun(ctx, in.ID); err != nil {
 		return nil, err
@@ -136,7 +136,7 @@ func (s *App) HaltRun(ctx context.Context, in *ByID) (*wire.Run, error) {
 	return out, err
 }
 
-// ResumeRun serves: Go on with a halted or failed run.
+// ResumeRun goes on with a halted or failed run.
 func (s *App) ResumeRun(ctx context.Context, in *ByID) (*wire.Run, error) {
 	if err := s.store.ResumeRun(ctx, in.ID); err != nil {
 		return nil, err
@@ -151,14 +151,14 @@ func (s *App) ResumeRun(ctx context.Context, in *ByID) (*wire.Run, error) {
 	return out, err
 }
 
-// ListResultsRequest is what listResults takes.
+// ListResultsRequest is the request of [App.ListResults].
 type ListResultsRequest struct {
 	ID    string `path:"id" maxLength:"16"`
 	After string `query:"after" doc:"HOST:STEP" maxLength:"80"`
 	Limit int    `query:"limit" default:"500" minimum:"1" maximum:"5000"`
 }
 
-// ListResults serves: List the steps of a run that are not simply done, with reasons.
+// ListResults lists the steps of a run that are not simply done, with reasons.
 func (s *App) ListResults(ctx context.Context, in *ListResultsRequest) (*wire.Page[wire.RunResult], error) {
 	host, stepText, _ := strings.Cut(in.After, ":")
 	step, err := strconv.Atoi(stepText)
@@ -190,7 +190,7 @@ func (s *App) ListResults(ctx context.Context, in *ListResultsRequest) (*wire.Pa
 	return &p, err
 }
 
-// ListOriginalsRequest is what listOriginals takes.
+// ListOriginalsRequest is the request of [App.ListOriginals].
 type ListOriginalsRequest struct {
 	ID    string `path:"id" maxLength:"16"`
 	Host  string `query:"host" required:"true" maxLength:"64"`
@@ -198,7 +198,7 @@ type ListOriginalsRequest struct {
 	After int    `query:"after" minimum:"0" doc:"As next of the page before says"`
 }
 
-// ListOriginals serves: List what a run found on a host before it changed anything.
+// ListOriginals lists what a run found on a host before it changed anything.
 func (s *App) ListOriginals(ctx context.Context, in *ListOriginalsRequest) (*wire.Page[wire.Original], error) {
 	run, err := s.store.Run(ctx, in.ID)
 	if err != nil {
@@ -229,7 +229,7 @@ func (s *App) ListOriginals(ctx context.Context, in *ListOriginalsRequest) (*wir
 
 	out := wire.Page[wire.Original]{Items: []wire.Original{}}
 
-	// A pattern may fit few of many: a request looks through some chunks, and the next one goes on.
+	// A pattern may match few of many: a request looks through some chunks, and the next one goes on.
 	for n := in.After; n < min(in.After+20, chunks); n++ {
 		steps, err := s.store.Originals(ctx, run.ID, in.Host, n)
 		if err != nil {

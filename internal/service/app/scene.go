@@ -141,8 +141,8 @@ func (s *stored) Below(ctx context.Context, ask inquiry.BelowAsk) (subtree.Tally
 	return t, s.dir, err
 }
 
-// notInSnapshot answers who asked for a path that a snapshot does not hold, or that nobody could look at; nil
-// for other errors.
+// notInSnapshot answers whoever asked for a path that a snapshot does not hold, or that could not be read; nil for
+// other errors.
 func notInSnapshot(err error) error {
 	switch {
 	case errors.Is(err, tree.ErrNoPath):
@@ -183,7 +183,7 @@ func (s *App) live(ctx context.Context, host string) (*live, error) {
 
 func (l *live) Origin() wire.Origin { return wire.Origin{Host: l.host, At: l.at, Live: true} }
 
-// ask puts a question about one path to the host's agent and waits for the answer.
+// ask sends a question about one path to the host's agent and waits for the answer.
 func (l *live) ask(ctx context.Context, q wire.Question, patience time.Duration) (wire.Reply, error) {
 	known, hash, err := l.s.store.HostDirectory(ctx, l.host)
 	if err != nil {
@@ -197,7 +197,7 @@ func (l *live) ask(ctx context.Context, q wire.Question, patience time.Duration)
 	return l.take(r, known, hash)
 }
 
-// put puts a question to the host's agent and waits for what it says.
+// put sends a question to the host's agent and waits for what it says.
 func (l *live) put(ctx context.Context, q wire.Question, patience time.Duration) (wire.Reply, error) {
 	b, err := json.Marshal(q)
 	if err != nil {
@@ -253,8 +253,8 @@ func (l *live) await(ctx context.Context, id string, patience time.Duration) ([]
 	}
 }
 
-// read reads what an agent answered. Agents may be hostile: everything in it is checked as it is
-// decoded, and whatever it says is shown as what that host says.
+// read reads what an agent answered. Agents may be hostile: everything in it is checked as it is decoded, and
+// whatever it says is shown as what that host says.
 func (l *live) read(b []byte) (wire.Reply, error) {
 	var r wire.Reply
 	if err := untrusted.JSON(b, untrusted.MaxElements, &r); err != nil {
@@ -313,7 +313,7 @@ func (s *App) files(
 	}
 	r, err := l.put(ctx, q, patience)
 	if fault.Is(err, fault.KindNoAnswer) || fault.Is(err, fault.KindInvalid) {
-		// its agent is of an earlier version, or goes just now
+		// Its agent is of an earlier version, or is just going away.
 		s.log.Warn("which files are meant is not known", "host", host, "error", err)
 		return nil, nil, engine.ErrSilent
 	}

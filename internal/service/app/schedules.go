@@ -23,7 +23,7 @@ func wireSchedule(x store.Schedule) wire.Schedule {
 	}
 }
 
-// ListSchedules serves: List schedules.
+// ListSchedules lists schedules.
 func (s *App) ListSchedules(ctx context.Context, _ *struct{}) (*wire.Page[wire.Schedule], error) {
 	list, err := s.store.Schedules(ctx)
 	out := wire.Page[wire.Schedule]{Items: []wire.Schedule{}}
@@ -34,7 +34,7 @@ func (s *App) ListSchedules(ctx context.Context, _ *struct{}) (*wire.Page[wire.S
 	return whole(out), err
 }
 
-// AddSchedule serves: Schedule snapshots of an application.
+// AddSchedule schedules snapshots of an application.
 func (s *App) AddSchedule(ctx context.Context, in *wire.NewSchedule) (*wire.Schedule, error) {
 	x, err := s.engine.AddSchedule(ctx, *in, CallerOf(ctx).Name)
 	if err != nil {
@@ -45,7 +45,7 @@ func (s *App) AddSchedule(ctx context.Context, in *wire.NewSchedule) (*wire.Sche
 	return new(wireSchedule(x)), nil
 }
 
-// RemoveSchedule serves: Delete a schedule, and what it has made due.
+// RemoveSchedule deletes a schedule, and what it has made due.
 func (s *App) RemoveSchedule(ctx context.Context, in *ByID) (*struct{}, error) {
 	x, err := s.store.Schedule(ctx, in.ID)
 	if err != nil {

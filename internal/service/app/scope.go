@@ -9,7 +9,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// Which application a call is about, for those whom a role is given for one alone.
+// Which application a call is about, for those who have a role for only one.
 
 func (s *App) ApplicationOfPlan(ctx context.Context, in *ByID) (string, error) {
 	p, err := s.store.Plan(ctx, in.ID)
@@ -72,7 +72,8 @@ func faulty(faults baseline.Errors) error {
 	return fault.Invalid("the baseline has errors", details...)
 }
 
-// ApplicationOfDraft is that of what a plan is drafted from. Where that is of several the engine refuses it.
+// ApplicationOfDraft returns the application of what a plan is drafted from. If there are several the engine refuses
+// it.
 func (s *App) ApplicationOfDraft(ctx context.Context, in *wire.Draft) (string, error) {
 	ask := *in
 	report := ""

@@ -29,7 +29,7 @@ func (s *App) search(ctx context.Context, text string) (wire.Found, error) {
 	return few(hits), err
 }
 
-// few keeps so many hits of each kind, and tells of which there are more.
+// few keeps so many hits of each kind, and says of which there are more.
 func few(hits []wire.Hit) wire.Found {
 	out := wire.Found{Items: []wire.Hit{}}
 	n := map[string]int{}
@@ -374,12 +374,12 @@ func (s *App) searchPath(ctx context.Context, text string) (out wire.Found, err 
 	return out, nil
 }
 
-// SearchRequest is what Search takes.
+// SearchRequest is the request of [App.Search].
 type SearchRequest struct {
 	Text string `query:"q" required:"true" minLength:"1" maxLength:"1024" doc:"A part of a name or a title; a path from / on"`
 }
 
-// Search serves: Find hosts, applications, rules, accounts, plans and paths.
+// Search finds hosts, applications, rules, accounts, plans and paths.
 func (s *App) Search(ctx context.Context, in *SearchRequest) (*wire.Found, error) {
 	out, err := s.search(ctx, strings.TrimSpace(in.Text))
 	return &out, err

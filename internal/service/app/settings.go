@@ -22,7 +22,7 @@ func roleList(list []string) (string, error) {
 	return kept(roles), nil
 }
 
-// kept is a list as the database keeps it: in order, each once.
+// kept is a list as the database stores it: in order, each once.
 func kept(list []string) string {
 	return strings.Join(slices.Compact(slices.Sorted(slices.Values(list))), ",")
 }
@@ -36,7 +36,7 @@ func tagList(tags []string) error {
 	return nil
 }
 
-// apart refuses roles that one person is not to have together.
+// apart refuses roles that one person must not have together.
 func (s *App) apart(ctx context.Context, roles auth.Roles) error {
 	p, err := s.holds(ctx)
 	if err == nil && !p.ManagersApprove && roles.Everywhere(wire.Admin) && roles.Somewhere(wire.Reviewer) {
@@ -46,20 +46,20 @@ func (s *App) apart(ctx context.Context, roles auth.Roles) error {
 	return err
 }
 
-// GetRoles serves: What a person may do.
+// GetRoles returns what a person may do.
 func (s *App) GetRoles(ctx context.Context, in *ByName) (*shown[wire.RoleList], error) {
 	p, err := s.store.Person(ctx, in.Name)
 	return &shown[wire.RoleList]{tagOf(p.RoleList), wire.RoleList{Roles: p.Roles()}}, err
 }
 
-// SetRolesRequest is what setRoles takes.
+// SetRolesRequest is the request of [App.SetRoles].
 type SetRolesRequest struct {
 	Name string `path:"name" maxLength:"64"`
 	Guarded
 	Body wire.RoleList
 }
 
-// SetRoles serves: Say what a person may do.
+// SetRoles says what a person may do.
 func (s *App) SetRoles(ctx context.Context, in *SetRolesRequest) (*shown[wire.Person], error) {
 	list, err := roleList(in.Body.Roles)
 	if err != nil {
@@ -101,7 +101,7 @@ func (s *App) SetRoles(ctx context.Context, in *SetRolesRequest) (*shown[wire.Pe
 	return &shown[wire.Person]{tagOf(p.RoleList), wirePerson(p)}, err
 }
 
-// ResetPassword serves: Give a person a one-time password, good for a day, which ends their sessions and tokens.
+// ResetPassword gives a person a one-time password, good for a day, which ends their sessions and tokens.
 func (s *App) ResetPassword(ctx context.Context, in *ByName) (*wire.OneTime, error) {
 	p, err := s.store.Person(ctx, in.Name)
 	if err != nil {
@@ -131,7 +131,7 @@ func (s *App) ResetPassword(ctx context.Context, in *ByName) (*wire.OneTime, err
 	return &wire.OneTime{Name: in.Name, Password: pw, Passkeys: n}, err
 }
 
-// RemovePerson serves: Remove a person; what they did stays in the history.
+// RemovePerson removes a person; what they did stays in the history.
 func (s *App) RemovePerson(ctx context.Context, in *ByName) (*struct{}, error) {
 	if in.Name == CallerOf(ctx).Name {
 		return nil, fault.Conflict("nobody removes themselves: another admin has to")
@@ -144,20 +144,20 @@ func (s *App) RemovePerson(ctx context.Context, in *ByName) (*struct{}, error) {
 	return nil, nil
 }
 
-// GetTags serves: Which tags a host has.
+// GetTags returns which tags a host has.
 func (s *App) GetTags(ctx context.Context, in *ByName) (*shown[wire.TagList], error) {
 	h, err := s.store.Host(ctx, in.Name)
 	return &shown[wire.TagList]{tagOf(h.TagList), wire.TagList{Tags: h.Tags()}}, err
 }
 
-// SetTagsRequest is what setTags takes.
+// SetTagsRequest is the request of [App.SetTags].
 type SetTagsRequest struct {
 	Name string `path:"name" maxLength:"64"`
 	Guarded
 	Body wire.TagList
 }
 
-// SetTags serves: Say which tags a host has: baselines choose their hosts by them.
+// SetTags says which tags a host has: baselines choose their hosts by them.
 func (s *App) SetTags(ctx context.Context, in *SetTagsRequest) (*shown[wire.Host], error) {
 	if err := tagList(in.Body.Tags); err != nil {
 		return nil, err
@@ -180,7 +180,7 @@ func (s *App) SetTags(ctx context.Context, in *SetTagsRequest) (*shown[wire.Host
 	return &shown[wire.Host]{tagOf(h.TagList), wireHost(h)}, err
 }
 
-// ShutOutHost serves: Revoke the certificate of a host's agent: it has to be enrolled anew.
+// ShutOutHost revokes the certificate of a host's agent: it has to be enrolled anew.
 func (s *App) ShutOutHost(ctx context.Context, in *ByName) (*wire.Host, error) {
 	if err := s.store.ShutOut(ctx, in.Name); err != nil {
 		return nil, err

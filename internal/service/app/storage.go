@@ -9,7 +9,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// Tend does what has to be done now and then, until the context ends.
+// Tend does what has to be done at intervals, until the context ends.
 func (s *App) Tend(ctx context.Context) {
 	var all sync.WaitGroup
 	all.Go(func() { s.engine.KeepTime(ctx) })
@@ -21,18 +21,18 @@ func (s *App) Tend(ctx context.Context) {
 	all.Wait()
 }
 
-// GetStorage serves: How much is stored.
+// GetStorage returns how much is stored.
 func (s *App) GetStorage(ctx context.Context, _ *struct{}) (*wire.Storage, error) {
 	v, err := s.store.Storage(ctx)
 	return &wire.Storage{Nodes: v.Nodes, Bytes: v.Bytes, Snapshots: v.Snapshots, Reports: v.Reports}, err
 }
 
-// CheckStorageRequest is what checkStorage takes.
+// CheckStorageRequest is the request of [App.CheckStorage].
 type CheckStorageRequest struct {
 	After string `query:"after" maxLength:"64" pattern:"^[0-9a-f]*$" doc:"Where to go on"`
 }
 
-// CheckStorage serves: Verify what is stored, a part at a time: every node's hash, and that all it refers to is there.
+// CheckStorage verifies what is stored, a part at a time: every node's hash, and that all it refers to is there.
 func (s *App) CheckStorage(ctx context.Context, in *CheckStorageRequest) (*wire.StorageCheck, error) {
 	from, err := hex.DecodeString(in.After)
 	if err != nil {
@@ -44,7 +44,7 @@ func (s *App) CheckStorage(ctx context.Context, in *CheckStorageRequest) (*wire.
 	return &out, err
 }
 
-// TidyStorage serves: Let go now what is not to be kept, and take away what nothing leads to.
+// TidyStorage lets go now what is not to be kept, and take away what nothing leads to.
 func (s *App) TidyStorage(ctx context.Context, _ *struct{}) (*wire.Tidied, error) {
 	out, err := s.engine.Tidy(ctx, s.config.Keep)
 	if err == nil {

@@ -28,7 +28,7 @@ func wireToken(t store.Token) wire.Token {
 	}
 }
 
-// ListTokens serves: List your tokens; of an admin, everybody's.
+// ListTokens lists your tokens; of an admin, everybody's.
 func (s *App) ListTokens(ctx context.Context, _ *struct{}) (*wire.Page[wire.Token], error) {
 	me := CallerOf(ctx)
 	of := me.Name
@@ -45,7 +45,7 @@ func (s *App) ListTokens(ctx context.Context, _ *struct{}) (*wire.Page[wire.Toke
 	return whole(out), err
 }
 
-// AddToken serves: Make a token, for a program that does something for you.
+// AddToken makes a token, for a program that does something for you.
 func (s *App) AddToken(ctx context.Context, in *wire.NewToken) (*wire.MadeToken, error) {
 	me := CallerOf(ctx)
 	if err := plainText("name", in.Name); err != nil {
@@ -86,7 +86,7 @@ func (s *App) AddToken(ctx context.Context, in *wire.NewToken) (*wire.MadeToken,
 	return &wire.MadeToken{Token: wireToken(t), Secret: secret}, nil
 }
 
-// RemoveToken serves: End a token; of an admin, anybody's.
+// RemoveToken ends a token; of an admin, anybody's.
 func (s *App) RemoveToken(ctx context.Context, in *ByID) (*struct{}, error) {
 	t, err := s.store.Token(ctx, in.ID)
 	if err != nil {

@@ -22,7 +22,7 @@ type guess struct {
 	auth.Patience
 }
 
-// try begins guesses, all or none; right takes them back where they turn out to be right.
+// try begins guesses, all or none; right takes them back if they turn out to be right.
 func (s *App) try(ctx context.Context, guesses ...guess) (right func(), err error) {
 	for n, g := range guesses {
 		wait, err := s.store.BeginTry(ctx, g.account, g.place, g.Patience)
@@ -50,8 +50,8 @@ func tooMany(wait time.Duration) error {
 		wait)
 }
 
-// passwordGuesses are what a try at somebody's password counts as. Who was signed in before with a device is
-// told apart by it: no stranger's tries keep them out, be it from the same address.
+// passwordGuesses are what a try at somebody's password counts as. Somebody who signed in before with a device is
+// told apart by it: no stranger's tries keep them out, even from the same address.
 func passwordGuesses(name, place, device string) []guess {
 	if device != "" {
 		return []guess{{name, device, auth.OfPlace}}
@@ -59,17 +59,17 @@ func passwordGuesses(name, place, device string) []guess {
 	return []guess{{name, place, auth.OfPlace}, {name, "", auth.OfStrangers}}
 }
 
-// codeGuess is what a try at a code of somebody's second factor counts as, who comes with a device or a
-// session, or is a stranger.
+// codeGuess is what a try at a code of somebody's second factor counts as: theirs who come with a device or a
+// session, or a stranger's.
 func codeGuess(name, from string) guess { return guess{name, "code " + from, auth.OfCode} }
 
-// within names the session of who calls, as where they try something.
+// within names the session of the caller as the place where they try something.
 func within(w *Caller) string { return "session " + w.session }
 
 // DeviceLife is as long as browsers keep any cookie (RFC 6265bis, 5.5).
 const DeviceLife = 400 * 24 * time.Hour
 
-// A device is what whoever signed in keeps, so that they are no stranger the next time. It lets nobody in.
+// A device is what somebody who signed in keeps, so that they are no stranger the next time. It lets nobody in.
 type device struct {
 	Person string
 	ID     string
@@ -85,7 +85,7 @@ func (s *App) newDevice(person string) (string, error) {
 	return base64.RawURLEncoding.EncodeToString(b), err
 }
 
-// deviceOf returns the id of a device that somebody signed in with before; "" where it is none of theirs.
+// deviceOf returns the id of a device that somebody signed in with before; "" if it is none of theirs.
 func (s *App) deviceOf(person, kept string) string {
 	var d device
 	b, err := base64.RawURLEncoding.DecodeString(kept)
@@ -101,8 +101,8 @@ func (s *App) deviceOf(person, kept string) string {
 	return "device " + d.ID
 }
 
-// known remembers for a minute which tokens were good, so that nobody else's hold them up. It is asked only
-// whether a token is to be looked up, never whether it counts.
+// known remembers for a minute which tokens were valid, so that nobody else's hold them up. It decides only whether a
+// token is looked up, never whether it is valid.
 type known struct {
 	mu       sync.Mutex
 	minute   int64
@@ -143,8 +143,8 @@ func (k *known) add(hash [32]byte, at time.Time) {
 	}
 }
 
-// refusals writes into the history what anybody can cause, over and over: the first of a kind at once, what
-// follows together.
+// refusals writes into the history what anybody can cause, over and over: the first of a kind at once, those that
+// follow together.
 type refusals struct {
 	mu      sync.Mutex
 	kind    map[string]*refusal
@@ -213,14 +213,14 @@ func (r *refusals) due(at time.Time) (out []refusal) {
 	return out
 }
 
-// refused writes down that somebody was refused something.
+// refused records that somebody was refused something.
 func (s *App) refused(ctx context.Context, by store.By, what, subject, detail string) {
 	if s.refusals.note(by, what, subject, time.Now()) {
 		s.write(ctx, by, what, subject, detail)
 	}
 }
 
-// tellRefusals writes down what was counted, now and then, until the context ends; and then all of it.
+// tellRefusals writes down what was counted, at intervals, until the context ends; and then all of it.
 func (s *App) tellRefusals(ctx context.Context) {
 	for ctx.Err() == nil {
 		select {

@@ -17,7 +17,7 @@ func (s *App) Upkeep(ctx context.Context) error {
 	}
 
 	if err := s.store.TieOlder(ctx); err != nil {
-		// the service goes on: who looks at the history is told what is wrong with it
+		// The service goes on: whoever looks at the history is told what is wrong with it.
 		s.log.Error("what the history had before it was chained is not tied", "error", err)
 	}
 
@@ -33,8 +33,8 @@ func (s *App) Upkeep(ctx context.Context) error {
 	return told()
 }
 
-// bind binds sealed values to their places that an earlier version sealed for any. It does so once: later on
-// nothing is taken that is not bound.
+// bind binds sealed values to their places that an earlier version sealed for any. It does so once: later on nothing
+// is accepted that is not bound.
 func (s *App) bind(ctx context.Context) error {
 	return s.store.Upkeep(ctx, "bind second factors", func() error {
 		old, err := s.sealer("answers")

@@ -15,7 +15,7 @@ import (
 
 const (
 	historyEvery = 20 * time.Second
-	// a fault is told when it is seen twice: another node of a database may be a moment behind
+	// A fault is told when it is seen twice: another node of a database may be a moment behind.
 	historyAgain = 3 * time.Second
 	historyTold  = time.Hour
 )
@@ -26,9 +26,9 @@ type historyFault struct {
 	at   time.Time
 }
 
-// watchHistory has the history verified all the time, until the context ends. What is wrong with it, and
-// every hour where it ends, is told to the log and to who wants to hear of it, so that a copy stands where
-// nobody changes it who changes the database.
+// watchHistory verifies the history all the time, until the context ends. What is wrong with it and, every hour,
+// where it ends are logged and told to hooks, so that a copy stands where somebody who changes the database cannot
+// change it.
 func (s *App) watchHistory(ctx context.Context) {
 	w := historyWatch{holder: store.NewID(), pause: time.Second}
 	for {
@@ -112,7 +112,7 @@ func (s *App) tellHead(ctx context.Context, holder string) bool {
 	return err == nil
 }
 
-// differs says how the history differs from an end that it once had; "" where it does not.
+// differs returns how the history differs from an end that it once had; "" if it does not.
 func (s *App) differs(ctx context.Context, seen, now chain.Head) (why string, err error) {
 	if now.Seq < seen.Seq {
 		return fmt.Sprintf("it had line %d, and ends with line %d", seen.Seq, now.Seq), nil

@@ -15,8 +15,8 @@ import (
 	"golang.org/x/crypto/argon2"
 )
 
-// The cost of argon2id (RFC 9106, second recommended option): 64 MiB, three passes. A stored form that asks
-// for more is refused: whoever writes to the database must not have the service take its memory or time.
+// The cost of argon2id (RFC 9106, second recommended option): 64 MiB, three passes. A stored form that asks for more
+// is refused: whoever writes to the database must not be able to use up the service's memory or time.
 const (
 	memory  = 64 << 10
 	passes  = 3
@@ -55,8 +55,8 @@ func Hash(password string) string {
 
 var decoy = sync.OnceValue(func() string { return Hash("nobody has this password") })
 
-// Check reports whether a password fits its stored form. With an empty form it takes as long and
-// says no, so that nobody can tell which names exist.
+// Check reports whether a password matches its stored form. With an empty form it takes as long and says no, so that
+// nobody can tell which names exist.
 func Check(stored, password string) bool {
 	real := stored != ""
 	if !real {
@@ -87,8 +87,8 @@ func Check(stored, password string) bool {
 	return subtle.ConstantTimeCompare(got, want) == 1 && real
 }
 
-// Strength says how well a new password withstands who guesses: 0 is one that Acceptable refuses, 1 barely
-// does, 3 does whatever is tried.
+// Strength returns how well a new password withstands guessing: 0 is one that Acceptable refuses, 1 barely does, 3
+// does whatever is tried.
 func Strength(password, name string) (strength int, problem error) {
 	n, problem := judge(password, name, "")
 	switch {
@@ -102,13 +102,13 @@ func Strength(password, name string) (strength int, problem error) {
 	return 3, nil
 }
 
-// Acceptable says what is wrong with a new password in the place of another one.
+// Acceptable returns what is wrong with a new password in the place of another one.
 func Acceptable(password, name, old string) error {
 	_, err := judge(password, name, old)
 	return err
 }
 
-// judge returns about how many guesses a new password takes, where nothing else is wrong with it.
+// judge returns about how many guesses a new password takes, if nothing else is wrong with it.
 func judge(password, name, old string) (n float64, problem error) {
 	small := strings.ToLower(password)
 	different := map[rune]bool{}
@@ -146,7 +146,7 @@ func Token() (token string, hash [32]byte) {
 // HashToken returns what is stored of a token or code.
 func HashToken(token string) [32]byte { return sha256.Sum256([]byte(token)) }
 
-// letters leaves out what is misread: 0 o 1 l i.
+// letters leaves out those that are easily misread: 0 o 1 l i.
 const letters = "abcdefghjkmnpqrstuvwxyz23456789"
 
 // Code makes a one-time code or password that people can type: groups of letters, 4.95 bits each.

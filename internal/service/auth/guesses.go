@@ -11,10 +11,10 @@ import (
 )
 
 const (
-	// minGuesses is what a new password has to withstand: 100 guesses an hour, by each of a thousand who
-	// guess, for a thousand years.
+	// minGuesses is what a new password has to withstand: 100 guesses an hour, by each of a thousand attackers, for a
+	// thousand years.
 	minGuesses = 1e9
-	// judged is how many characters of a password are looked at: what follows makes it no easier.
+	// judged is how many characters of a password are looked at: those that follow make it no easier.
 	judged = 48
 	// shortest is of a listed word that counts as one: shorter ones are found everywhere.
 	shortest = 3

@@ -9,7 +9,7 @@ import (
 	"idletally/internal/host/fileserver"
 )
 
-// What a server tells of its accounts is bounded as a whole: it may tell of one after the other without end.
+// What a server says of its accounts is bounded as a whole: it may name one after the other without end.
 const (
 	maxAccounts = 20_000 // of a kind, in a domain
 	maxDomains  = 64

@@ -27,7 +27,7 @@ type Names struct {
 // OpenNames begins to ask through the pipe "lsarpc".
 func OpenNames(rw io.ReadWriter) (*Names, error) { return openPolicy(rw, 0x0800) } // look names up
 
-// openPolicy opens what a server keeps of names and privileges, with certain rights (MS-LSAD 2.2.1.1.2).
+// openPolicy opens the server's store of names and privileges, with certain rights (MS-LSAD 2.2.1.1.2).
 func openPolicy(rw io.ReadWriter, rights uint32) (*Names, error) {
 	p, err := open(rw, lsa)
 	if err != nil {
@@ -62,7 +62,7 @@ type domain struct {
 	sid  ntsd.SID
 }
 
-// domains reads the domains that an answer speaks of (MS-LSAT 2.2.12).
+// domains reads the domains that an answer refers to (MS-LSAT 2.2.12).
 func (r *reader) domains() (out []domain) {
 	if !r.ref() {
 		return nil

@@ -10,7 +10,7 @@ import (
 	"idletally/internal/core/ntsd"
 )
 
-// A writer makes the arguments of a call, each at a multiple of its size.
+// A writer writes the arguments of a call, each at a multiple of its size.
 type writer struct {
 	b    []byte
 	refs uint32
@@ -25,7 +25,7 @@ func (w *writer) align(n int) {
 func (w *writer) u16(v uint16) { w.align(2); w.b = binary.LittleEndian.AppendUint16(w.b, v) }
 func (w *writer) u32(v uint32) { w.align(4); w.b = binary.LittleEndian.AppendUint32(w.b, v) }
 
-// ref writes a pointer; what it points to follows where the structure ends.
+// ref writes a pointer; what it points to follows after the structure.
 func (w *writer) ref() {
 	w.refs++
 	w.u32(0x0002_0000 + w.refs*4)
@@ -80,7 +80,7 @@ var errEnds = errors.New("the server's answer ends too early")
 // maxCount bounds how many things a server may list in one answer.
 const maxCount = 1 << 16
 
-// A reader takes an answer apart. After an error everything is zero.
+// A reader reads an answer. After an error everything is zero.
 type reader struct {
 	b   []byte
 	at  int
@@ -118,10 +118,10 @@ func (r *reader) count() int {
 	return int(n)
 }
 
-// ref reads a pointer, and says whether it points to anything.
+// ref reads a pointer, and reports whether it points to anything.
 func (r *reader) ref() bool { return r.u32() != 0 && r.err == nil }
 
-// text reads the head of a counted string, and says whether there is one to follow.
+// text reads the head of a counted string, and reports whether a string follows.
 func (r *reader) text() bool {
 	r.align(4)
 	r.u16()

@@ -8,7 +8,7 @@ import (
 	"idletally/internal/core/privilege"
 )
 
-// maxHolders bounds how many accounts and groups a server may say to hold privileges.
+// maxHolders bounds how many accounts and groups a server may name as holders of privileges.
 const maxHolders = 1000
 
 const (
@@ -16,8 +16,8 @@ const (
 	noSuchObject  = 0xC000_0034
 )
 
-// Privileges tells which accounts and groups of a server hold privileges that pass over lists, through the
-// pipe "lsarpc" (MS-LSAD 3.1.4.5).
+// Privileges returns which accounts and groups of a server hold privileges that pass over lists, through the pipe
+// "lsarpc" (MS-LSAD 3.1.4.5).
 func Privileges(rw io.ReadWriter) (map[ntsd.SID]privilege.Set, error) {
 	n, err := openPolicy(rw, 0x0801) // look names up, and see what is kept
 	if err != nil {
@@ -84,7 +84,7 @@ func (n *Names) holders() (out []ntsd.SID, err error) {
 	}
 }
 
-// rightsOf tells which privileges somebody holds by themselves.
+// rightsOf returns which privileges somebody holds by themselves.
 func (n *Names) rightsOf(who ntsd.SID) (p privilege.Set, err error) {
 	w := &writer{}
 	w.handle(n.policy)

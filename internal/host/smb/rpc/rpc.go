@@ -1,6 +1,5 @@
-// Package rpc asks a file server who its accounts and groups are: remote procedure calls (DCE 1.1, MS-RPCE)
-// over a named pipe, of MS-LSAT for names, of MS-SAMR for memberships, and of MS-SRVS for what shares let
-// through.
+// Package rpc asks a file server who its accounts and groups are: remote procedure calls (DCE 1.1, MS-RPCE) over a
+// named pipe, of MS-LSAT for names, of MS-SAMR for memberships, and of MS-SRVS for the lists of shares.
 package rpc
 
 import (
@@ -111,7 +110,7 @@ func (p *Pipe) send(kind byte, body []byte) error {
 	return err
 }
 
-// packet reads an answer, put together of its fragments. What bounds it counts their heads too: there may be
+// packet reads an answer, put together from its fragments. Their heads count against the bound, too: there may be
 // nothing else in them.
 func (p *Pipe) packet() (kind byte, body []byte, err error) {
 	taken := 0

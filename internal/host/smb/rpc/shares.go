@@ -14,7 +14,7 @@ type ShareInfo struct {
 	HasList bool            // it has one: otherwise the server's usual one counts, as a rule everything to everyone
 }
 
-// Share asks for a share's own list, through the pipe "srvsvc" (MS-SRVS 3.1.4.10). Windows tells it to
+// Share asks for a share's own list, through the pipe "srvsvc" (MS-SRVS 3.1.4.10). Windows returns it to
 // administrators alone.
 func Share(rw io.ReadWriter, name string) (ShareInfo, error) {
 	fail := func(err error) (ShareInfo, error) {
