@@ -1,5 +1,5 @@
-// Package service is the service as a whole: the application ([app]), and before it the interfaces for people and
-// programs ([api]) and for agents ([agentapi]), which calls reach by one edge ([web]).
+// Package service is the service as a whole: the application ([app]), and in front of it the interfaces for people
+// and programs ([api]) and for agents ([agentapi]), which calls reach by one edge ([web]).
 package service
 
 import (
@@ -46,7 +46,7 @@ func New(c Config) *Server {
 // OpenAPI returns the document of the API.
 func (s *Server) OpenAPI() *huma.OpenAPI { return s.api.OpenAPI() }
 
-// ForPeople serves people and programs, and no agents: these come by certificates of the service's own authority.
+// ForPeople serves people and programs, and no agents: these use certificates of the service's own authority.
 func (s *Server) ForPeople() http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if strings.HasPrefix(r.URL.Path, "/agent/") {

@@ -14,7 +14,7 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// Enrol trades a one-time code for a certificate.
+// Enrol exchanges a one-time code for a certificate.
 type Enrol struct {
 	Code    string `json:"code"`
 	Request []byte `json:"request"` // PKCS #10, DER
@@ -32,7 +32,7 @@ type Enrolled struct {
 	Succession []succession.Handover `json:"succession,omitempty"` // leads to it from those before
 }
 
-// Admit lets a host in by a request that somebody carried.
+// Admit enrols a host by a request that somebody carried.
 type Admit struct {
 	Request []byte `json:"request" maxLength:"65536" doc:"PKCS #10, DER"`
 	Version string `json:"version,omitempty" maxLength:"64"`
@@ -48,13 +48,13 @@ type Renewed struct {
 	Certificate []byte `json:"certificate"` // PEM
 }
 
-// KnownKeys is what an agent knows its service by.
+// KnownKeys is the keys by which an agent knows its service.
 type KnownKeys struct {
 	Authorities []string `json:"authorities"` // SHA-256 of each certificate
 	OrderKey    []byte   `json:"order_key"`
 }
 
-// Keys is what it is to know from now on.
+// Keys is those by which it is to know it from now on.
 type Keys struct {
 	Authorities []byte                `json:"authorities"` // PEM, the newest first
 	Succession  []succession.Handover `json:"succession,omitempty"`
@@ -156,8 +156,8 @@ type RunDone struct {
 	Wrong   []plan.Result  `json:"wrong,omitempty"`
 }
 
-// The protocols that agents and the service speak: Protocol is this program's, and OldestProtocol the oldest
-// that it works with. An agent that tells none speaks 1.
+// The protocols that agents and the service speak: Protocol is this program's, and OldestProtocol the oldest that it
+// works with. An agent that tells none speaks 1.
 const (
 	Protocol       = 2
 	OldestProtocol = 1
@@ -180,8 +180,8 @@ type Greeting struct {
 	Oldest   int    `json:"oldest"`
 }
 
-// Speaks says why one who speaks a protocol, and no older one than oldest, cannot work with this program; nil
-// where they can.
+// Speaks returns why a program that speaks a protocol, and no older one than oldest, cannot work with this one; nil
+// if they can.
 func Speaks(who, version string, protocol, oldest int) error {
 	if protocol >= OldestProtocol && oldest <= Protocol {
 		return nil
@@ -194,20 +194,20 @@ func Speaks(who, version string, protocol, oldest int) error {
 		oldest, protocol, OldestProtocol, Protocol, behind)
 }
 
-// Ago is a time that an agent says has gone by, in seconds: none below zero, and at most a hundred years, for
-// more than a Duration holds would lie in the future.
+// Ago is a time that an agent says has passed, in seconds: none below zero, and at most a hundred years, since more
+// than a Duration holds would lie in the future.
 func Ago(seconds int64) time.Duration {
 	return time.Duration(min(max(seconds, 0), 100*365*24*3600)) * time.Second
 }
 
-// WatchAsk says what an agent knows to watch, and how it goes.
+// WatchAsk says what an agent knows to watch, and how that is going.
 type WatchAsk struct {
 	Known   string         `json:"known"` // of the list it has
 	State   WatchState     `json:"state"`
 	Current []CurrentPlace `json:"current,omitempty"`
 }
 
-// CurrentPlace says that what an agent last gave of an application was still so some time ago.
+// CurrentPlace says that what an agent last sent of an application was still so some time ago.
 type CurrentPlace struct {
 	Application string    `json:"application"`
 	Forest      tree.Hash `json:"forest"`
@@ -215,7 +215,7 @@ type CurrentPlace struct {
 	Seconds     int64     `json:"seconds"`  // ago
 }
 
-// WatchState says whether changes on a host are heard of as they happen.
+// WatchState says whether changes on a host are noticed as they happen.
 type WatchState struct {
 	Watching bool     `json:"watching"`
 	Notes    []string `json:"notes,omitempty" doc:"Why not, or what of it not"`
@@ -234,7 +234,7 @@ type WatchedPlace struct {
 	Cross       bool     `json:"cross,omitempty"`
 }
 
-// Heard is a snapshot that an agent made since it heard of changes.
+// Heard is a snapshot that an agent made because it noticed changes.
 type Heard struct {
 	SnapshotDone
 	Roots []string `json:"roots"` // escaped; as the list said
@@ -242,7 +242,7 @@ type Heard struct {
 	Acts  []Act    `json:"acts"`
 }
 
-// Act is something that a process did to a path, as far as the kernel still told of the process.
+// Act is something that a process did to a path, as far as the kernel could still tell of the process.
 type Act struct {
 	Path    pathname.Path `json:"path"`
 	What    string        `json:"what" enum:"changed,created,removed,moved away,moved here"`

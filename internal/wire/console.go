@@ -178,7 +178,7 @@ type MadeToken struct {
 	Secret string `json:"secret"`
 }
 
-// HistoryCheck is what verifying the history came to.
+// HistoryCheck is the outcome of verifying the history.
 type HistoryCheck struct {
 	Lines int64  `json:"lines" doc:"That are tied together, and fit"`
 	Head  string `json:"head" doc:"The hash of the last: note it elsewhere, and nothing before it can be changed unseen"`
@@ -186,7 +186,7 @@ type HistoryCheck struct {
 	Fault string `json:"fault,omitempty" doc:"What is not as it was written"`
 }
 
-// NewSchedule has snapshots of an application taken by themselves.
+// NewSchedule has snapshots of an application taken automatically.
 type NewSchedule struct {
 	Application string `json:"application" minLength:"1" maxLength:"64"`
 	Tag         string `json:"tag,omitempty" maxLength:"64" doc:"Only on hosts with this tag"`

@@ -21,8 +21,8 @@ const (
 	longest  = 24
 )
 
-// ranks says of passwords that have leaked, and of English words, how many are more usual: of the 30,000 most
-// usual of either, as they are and with what stands for letters undone.
+// ranks returns for passwords that have leaked, and for English words, how many are more common: of the 30,000 most
+// common of either, as they are and with symbols turned back into letters.
 var ranks = sync.OnceValue(func() (out [2]map[string]int) {
 	out = [2]map[string]int{{}, {}}
 	for _, name := range []string{"passwords", "english_wikipedia"} {
@@ -37,13 +37,13 @@ var ranks = sync.OnceValue(func() (out [2]map[string]int) {
 	return out
 })
 
-// plain undoes what stands for letters, also where it does not.
+// plain turns symbols that stand for letters back, even where they do not.
 var plain = strings.NewReplacer("@", "a", "4", "a", "3", "e", "1", "i", "!", "i", "0", "o", "$", "s", "5", "s", "7",
 	"t")
 
-// guesses is about how many tries somebody needs for a password who knows those that have leaked, its owner's
-// name, and how people dress words up: with capitals, with signs for letters, one behind the other, said
-// again, with digits and years around.
+// guesses returns about how many tries somebody needs for a password who knows those that have leaked, its owner's
+// name, and how people vary words: with capitals, with symbols for letters, one after the other, repeated, with
+// digits and years around.
 func guesses(password, name string) float64 {
 	text := []rune(strings.ToLower(password))
 	text = text[:min(len(text), judged)]
@@ -88,7 +88,7 @@ func single(text []rune) float64 {
 	return 30
 }
 
-// wordCost is that of a word: how many are more usual, and the same backwards.
+// wordCost returns the cost of a word: how many are more common, and the same backwards.
 func wordCost(word, name string, ranks map[string]int) float64 {
 	if word == name {
 		return 1
@@ -112,7 +112,7 @@ func backwards(s string) string {
 	return string(runes)
 }
 
-// runCost is that of characters that follow on each other, up or down, or along a row of keys.
+// runCost returns the cost of characters that follow each other, up or down, or along a row of keys.
 func runCost(text string) float64 {
 	back := backwards(text)
 	for _, row := range []string{

@@ -7,7 +7,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// Loosens reports whether something that a policy forbids is allowed with another one.
+// Loosens reports whether one policy allows something that another one forbids.
 func Loosens(from, to wire.Policy) bool {
 	longer := from.EnrolmentDays > 0 && (to.EnrolmentDays == 0 || to.EnrolmentDays > from.EnrolmentDays)
 	missing := func(role string) bool { return !slices.Contains(to.SecondFactor, role) }
@@ -26,8 +26,8 @@ func WantsTwoFactor(p wire.Policy, r Roles) bool {
 	return slices.ContainsFunc(p.SecondFactor, r.Somewhere)
 }
 
-// GainsReview reports whether somebody may approve with some roles what they may not with others, be it that
-// they manage people no more.
+// GainsReview reports whether somebody may approve with some roles what they may not with others, even because they
+// no longer manage people.
 func GainsReview(p wire.Policy, from, to Roles) bool {
 	return slices.ContainsFunc(to, func(role string) bool {
 		_, application, _ := SplitRole(role) // they were checked
@@ -35,12 +35,11 @@ func GainsReview(p wire.Policy, from, to Roles) bool {
 	})
 }
 
-// Founding is how long after its first person was made a new installation's reviewers count at once, and its
-// policy can be loosened at once: somebody has to begin.
+// Founding is how long after its first person was added a new installation's reviewers count at once, and its policy
+// can be loosened at once: somebody has to begin.
 const Founding = 24 * time.Hour
 
-// Delay is how long new reviewers do not count, and a looser policy does not either: no admin gets around the
-// first by the second.
+// Delay is how long new reviewers do not count, nor a looser policy: no admin gets around the first by the second.
 func Delay(p wire.Policy, began *time.Time, now time.Time) time.Duration {
 	if began != nil && now.Sub(*began) < Founding {
 		return 0

@@ -14,7 +14,7 @@ import (
 // application alone, such as operator@ticketing.
 type Roles []string
 
-// forOne are the roles that can be had for one application: everybody looks, and people are nobody's part.
+// forOne are the roles that can be had for one application: everybody may look, and people belong to no application.
 var forOne = []string{wire.Author, wire.Reviewer, wire.Operator}
 
 // SplitRole takes a role and its application apart; "" is all of them.
@@ -37,7 +37,7 @@ func SplitRole(text string) (role, application string, err error) {
 // MaxRoles bounds how many roles one person has.
 const MaxRoles = 100
 
-// ParseRoles checks roles, and leaves out those that others hold: who is author needs no author@ticketing.
+// ParseRoles checks roles, and leaves out those that others include: an author needs no author@ticketing.
 func ParseRoles(list []string) (Roles, error) {
 	if len(list) > MaxRoles {
 		return nil, fmt.Errorf("%d roles are too many: want at most %d", len(list), MaxRoles)
@@ -69,7 +69,7 @@ func (r Roles) Somewhere(role string) bool {
 	return r.Everywhere(role) || slices.ContainsFunc(r, func(x string) bool { return strings.HasPrefix(x, role+"@") })
 }
 
-// Within is what both allow: a token's roles within those of its person.
+// Within returns what both allow: a token's roles within those of its person.
 func (r Roles) Within(of Roles) (both Roles) {
 	for _, mine := range r {
 		for _, x := range of {

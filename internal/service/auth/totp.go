@@ -39,7 +39,7 @@ func TOTPURL(secret []byte, person, service string) string {
 		url.Values{"secret": {TOTPText(secret)}, "issuer": {"Idle Tally " + service}}.Encode()
 }
 
-// codeAt is the code of one step (RFC 4226, section 5.3).
+// codeAt returns the code of one step (RFC 4226, section 5.3).
 func codeAt(secret []byte, step int64) int {
 	m := hmac.New(sha1.New, secret)
 	_ = binary.Write(m, binary.BigEndian, step) // a hash takes everything
@@ -48,8 +48,8 @@ func codeAt(secret []byte, step int64) int {
 	return int(binary.BigEndian.Uint32(sum[at:])&0x7fff_ffff) % digits
 }
 
-// CheckTOTP reports whether a code fits now, and of which step it is. One of a step that was used, or of an
-// earlier one, fits no more.
+// CheckTOTP reports whether a code matches now, and of which step it is. A code of a step that was used, or of an
+// earlier one, does not match any more.
 func CheckTOTP(secret []byte, code string, now time.Time, used int64) (step int64, ok bool) {
 	code = strings.ReplaceAll(strings.TrimSpace(code), " ", "")
 	at := now.Unix() / stepSeconds

@@ -1,6 +1,6 @@
-// Package authority is the service's own certificate authority and the key that signs orders.
-// Both live in files of the service's folder, never in the database: whoever changes rows there
-// cannot make an agent act. Either can be replaced; agents follow.
+// Package authority is the service's own certificate authority and the key that signs orders. Both are in files of
+// the service's folder, never in the database: whoever changes rows there cannot make an agent act. Either can be
+// replaced; agents follow.
 package authority
 
 import (
@@ -27,7 +27,7 @@ import (
 // An Authority signs certificates and orders.
 type Authority struct {
 	newest issuer // signs what agents are given
-	// the one before, which is all that agents know who were away since; nil where it has ended, or there was none
+	// The one before, which is all that agents know that were away since; nil if it has ended, or there was none.
 	former *issuer
 
 	PEM        []byte // of the certificates that count, the newest first
@@ -47,8 +47,9 @@ const (
 	carriedLife   = 400 * 24 * time.Hour
 	agentLife     = 30 * 24 * time.Hour // agents renew theirs when a third of it is over
 	serverLife    = 30 * 24 * time.Hour
-	// besideLife is the service's own while two authorities count: for so long somebody who has the former
-	// one's key, and kept what vouches for it, can be the service after it has ended.
+	// besideLife is the lifetime of the service's own certificate while there are two authorities: for that long
+	// somebody with the former one's key, and the cross-certificate, can pose as the service after the former one has
+	// ended.
 	besideLife = 48 * time.Hour
 )
 
@@ -68,9 +69,8 @@ func OrderKey(file []byte) (ed25519.PrivateKey, error) {
 // noName is none that anybody has (RFC 6761, 6.4).
 const noName = "idletally.invalid"
 
-// constrain has an authority count for some names and addresses and for nothing else (RFC 5280, 4.2.1.10):
-// whoever has its key is none of the sites that a browser trusts besides. A name stands for what is below it,
-// too.
+// constrain limits an authority to some names and addresses (RFC 5280, 4.2.1.10): whoever has its key can be none of
+// the other sites that a browser trusts. A name stands for what is below it, too.
 func constrain(t *x509.Certificate, names []string) {
 	t.PermittedDNSDomainsCritical = true
 	t.PermittedDNSDomains = []string{noName} // where there is none, any would count
@@ -84,7 +84,7 @@ func constrain(t *x509.Certificate, names []string) {
 	}
 }
 
-// Permits says which names the authority does not count for.
+// Permits returns which names the authority is not valid for.
 func (a *Authority) Permits(names []string) error {
 	c, err := a.server(names)
 	if err != nil {
@@ -163,8 +163,8 @@ func Fingerprint(der []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Agent signs a certificate for a host's agent, which renews it in time. Of the request only the key counts.
-// It ends after thirty days, or before that at a time, unless that is zero.
+// Agent signs a certificate for a host's agent, which renews it in time. Of the request only the key is used. It is
+// valid for thirty days, or until a time before that, unless that is zero.
 func (a *Authority) Agent(host string, request []byte, end time.Time) (cert []byte, serial string, err error) {
 	life := agentLife
 	if !end.IsZero() {
@@ -173,12 +173,12 @@ func (a *Authority) Agent(host string, request []byte, end time.Time) (cert []by
 	return a.agent(host, request, life)
 }
 
-// IssueOffline signs one for a host that nothing leads to: somebody has to carry the next one there.
+// IssueOffline signs one for a host without a network: somebody has to carry the next one there.
 func (a *Authority) IssueOffline(host string, request []byte) (cert []byte, serial string, err error) {
 	return a.agent(host, request, carriedLife)
 }
 
-// AgentOf checks a certificate of some agent's that came by another way than a connection.
+// AgentOf checks an agent's certificate that came by another way than a connection.
 func (a *Authority) AgentOf(text []byte) (*x509.Certificate, error) {
 	block, _ := pem.Decode(text)
 	if block == nil || block.Type != "CERTIFICATE" {
@@ -209,8 +209,8 @@ func (a *Authority) agent(host string, request []byte, life time.Duration) (cert
 	return certPEM(der), t.SerialNumber.Text(16), nil
 }
 
-// Server returns the TLS settings of the service: its certificate, made anew before it ends, and
-// agents' certificates checked where they are given.
+// Server returns the TLS settings of the service: its certificate, renewed before it expires, and agents'
+// certificates checked if they are presented.
 func (a *Authority) Server(names []string) *tls.Config {
 	var mu sync.Mutex
 	var current *tls.Certificate
@@ -245,8 +245,8 @@ func (a *Authority) server(names []string) (*tls.Certificate, error) {
 	t.DNSNames, t.IPAddresses = split(names)
 	by, chain := a.newest, [][]byte{a.newest.cert.Raw}
 	if a.former != nil {
-		// Who knows the former authority alone sees it sign the service's certificate, and who knows the
-		// newest sees that it vouches for the former one: "old with new" (RFC 4210, 4.4.1).
+		// Those who know the former authority alone see it sign the service's certificate, and those who know the
+		// newest see that it vouches for the former one: "old with new" (RFC 4210, 4.4.1).
 		by = *a.former
 		old, err := x509.CreateCertificate(rand.Reader, vouched(by.cert), a.newest.cert, by.key.Public(), a.newest.key)
 		if err != nil {
@@ -268,7 +268,7 @@ func (a *Authority) server(names []string) (*tls.Certificate, error) {
 	return &tls.Certificate{Certificate: append([][]byte{der}, chain...), PrivateKey: key, Leaf: leaf}, nil
 }
 
-// serverLife is how long a certificate of the service's is good for.
+// serverLife is how long a certificate of the service's is valid.
 func (a *Authority) serverLife() time.Duration {
 	if a.former != nil {
 		return besideLife
@@ -276,8 +276,8 @@ func (a *Authority) serverLife() time.Duration {
 	return serverLife
 }
 
-// vouched is the certificate of a former authority by the newest one, for as long as the service's own: for
-// services and no agent, who would bring it along when the former one has ended.
+// vouched is the certificate of a former authority by the newest one, valid as long as the service's own: for
+// services and not for agents, who would present it after the former one has ended.
 func vouched(former *x509.Certificate) *x509.Certificate {
 	t := template("", besideLife)
 	t.ExtKeyUsage = []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}
@@ -289,7 +289,7 @@ func vouched(former *x509.Certificate) *x509.Certificate {
 	return t
 }
 
-// issuers are the authorities that count, the newest first.
+// issuers returns the valid authorities, the newest first.
 func (a *Authority) issuers() []issuer {
 	if a.former == nil {
 		return []issuer{a.newest}
@@ -297,7 +297,7 @@ func (a *Authority) issuers() []issuer {
 	return []issuer{a.newest, *a.former}
 }
 
-// roots is what agents' certificates are held against.
+// roots is what agents' certificates are verified against.
 func (a *Authority) roots() *x509.CertPool {
 	pool := x509.NewCertPool()
 	for _, i := range a.issuers() {

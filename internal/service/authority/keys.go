@@ -32,8 +32,8 @@ const (
 	nextPrefix    = "next-" // of what takes another's place
 )
 
-// Open reads the authority from a folder, or makes it at the first start: one that counts for the service's
-// names alone.
+// Open reads the authority from a folder, or makes it at the first start: one that is valid for the service's names
+// alone.
 func Open(dir string, names []string) (*Authority, error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, fmt.Errorf("keys folder: %w", err)
@@ -82,7 +82,8 @@ func Open(dir string, names []string) (*Authority, error) {
 	return a, nil
 }
 
-// readOrders reads the key that signs orders, the line that leads to it, and what other keys are made of.
+// readOrders reads the key that signs orders, the chain of handovers that leads to it, and what other keys are
+// derived from.
 func (a *Authority) readOrders(dir string) error {
 	_, err := os.Stat(filepath.Join(dir, ordersFile))
 	first := errors.Is(err, fs.ErrNotExist)
@@ -117,8 +118,8 @@ func (a *Authority) readOrders(dir string) error {
 	return nil
 }
 
-// ReplaceAuthority makes another authority for some names, or for those of the one that there is. Both count
-// then, until EndFormer.
+// ReplaceAuthority makes another authority for some names, or for those of the present one. Both are valid then,
+// until EndFormer.
 func ReplaceAuthority(dir string, names []string) error {
 	a, err := opened(dir)
 	if err != nil {
@@ -152,12 +153,12 @@ func ReplaceAuthority(dir string, names []string) error {
 		return err
 	}
 
-	// The certificate is put there last: where it is, all is, and the next start ends what was broken off.
+	// The certificate is put there last: where it is, all is, and the next start removes what was broken off.
 	return put(dir, []named{{formerFile + ".key", was}, {formerFile + ".pem", certPEM(a.newest.cert.Raw)},
 		{nextPrefix + authorityFile + ".key", key}, {nextPrefix + authorityFile + ".pem", cert}})
 }
 
-// ReplaceOrders makes another key that signs orders. The one before signs that, and is gone then.
+// ReplaceOrders makes another key that signs orders. The one before signs that, and is deleted then.
 func ReplaceOrders(dir string) error {
 	a, err := opened(dir)
 	if err != nil {
@@ -183,12 +184,11 @@ func ReplaceOrders(dir string) error {
 	return put(dir, []named{{nextPrefix + ordersFile, key}, {stepsFile, steps}})
 }
 
-// ErrTooEarly says that agents may still come that know the former authority alone.
+// ErrTooEarly says that there may still be agents that know the former authority alone.
 var ErrTooEarly = errors.New("agents may still come that know the former authority alone")
 
-// EndFormer has the former authority count no more. Unless it is to be so anyway, the newest has to be there
-// for as long as the certificate of an agent: who was away for longer has to be enrolled anew whatever one
-// does.
+// EndFormer revokes the former authority. Unless it is forced, the newest has to have been there for as long as the
+// certificate of an agent is valid: those who were away for longer have to be enrolled anew in any case.
 func EndFormer(dir string, anyway bool) error {
 	a, err := opened(dir)
 	switch {
@@ -210,8 +210,8 @@ func EndFormer(dir string, anyway bool) error {
 	return atomicfile.SyncFolder(dir)
 }
 
-// Signers are the keys that sign for the service of a folder, and those that did; the newest is first.
-// Nothing is made or changed there.
+// Signers returns the keys that sign for the service of a folder, and those that did; the newest is first. Nothing is
+// made or changed there.
 func Signers(dir string) ([]ed25519.PublicKey, error) {
 	b, err := os.ReadFile(filepath.Join(dir, ordersFile))
 	if err != nil {
@@ -226,7 +226,7 @@ func Signers(dir string) ([]ed25519.PublicKey, error) {
 	return signers(newest, line), err
 }
 
-// Signers are the keys that sign, or signed, here; the newest is first.
+// Signers returns the keys that sign, or signed, here; the newest is first.
 func (a *Authority) Signers() []ed25519.PublicKey {
 	return signers(a.Orders.Public().(ed25519.PublicKey), a.Succession)
 }
@@ -235,13 +235,13 @@ func signers(newest ed25519.PublicKey, line []succession.Handover) []ed25519.Pub
 	return append([]ed25519.PublicKey{newest}, succession.Former(line)...)
 }
 
-// Issuer tells of an authority that counts.
+// Issuer describes a valid authority.
 type Issuer struct {
 	Fingerprint string
 	From, Until time.Time
 }
 
-// Issuers are the authorities that count, the newest first.
+// Issuers returns the valid authorities, the newest first.
 func (a *Authority) Issuers() (list []Issuer) {
 	for _, i := range a.issuers() {
 		list = append(list, Issuer{Fingerprint(i.cert.Raw), i.cert.NotBefore, i.cert.NotAfter})
@@ -249,7 +249,7 @@ func (a *Authority) Issuers() (list []Issuer) {
 	return list
 }
 
-// opened opens a folder that there is.
+// opened opens an existing folder.
 func opened(dir string) (*Authority, error) {
 	if _, err := os.Stat(filepath.Join(dir, ordersFile)); err != nil {
 		return nil, fmt.Errorf("the service's keys: %w: give its folder with --data, as its own account or root", err)
@@ -257,7 +257,7 @@ func opened(dir string) (*Authority, error) {
 	return Open(dir, nil)
 }
 
-// finish ends a replacement that was broken off after it was settled.
+// finish completes a replacement that was interrupted after it was settled.
 func finish(dir string) error {
 	there := func(name string) bool {
 		_, err := os.Lstat(filepath.Join(dir, name))
@@ -294,7 +294,7 @@ func finish(dir string) error {
 	return place(ordersFile)
 }
 
-// readSteps reads the line that leads to a key.
+// readSteps reads the chain of handovers to a key.
 func readSteps(dir string, to ed25519.PublicKey) (line []succession.Handover, err error) {
 	b, err := os.ReadFile(filepath.Join(dir, stepsFile))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -320,7 +320,7 @@ func readSteps(dir string, to ed25519.PublicKey) (line []succession.Handover, er
 	return line, nil
 }
 
-// former reads the authority before; it is nil where there is none.
+// former reads the authority before; nil if there is none.
 func former(dir string) (*issuer, error) {
 	cert, err := os.ReadFile(filepath.Join(dir, formerFile+".pem"))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -354,7 +354,7 @@ func readIssuer(dir, name string, key, cert []byte) (i issuer, err error) {
 	return i, nil
 }
 
-// selfSigned makes the certificate of an authority. That it vouches for one authority more is for the one before it.
+// selfSigned makes the certificate of an authority. Vouching for another authority is for the one before it.
 func selfSigned(key *ecdsa.PrivateKey, names []string) ([]byte, error) {
 	public, err := x509.MarshalPKIXPublicKey(key.Public())
 	if err != nil {
@@ -363,7 +363,7 @@ func selfSigned(key *ecdsa.PrivateKey, names []string) ([]byte, error) {
 
 	sum := sha256.Sum256(public)
 
-	// two side by side have names of their own
+	// Two side by side have names of their own.
 	t := template(fmt.Sprintf("Idle Tally authority %x", sum[:4]), authorityLife)
 	t.IsCA = true
 	t.BasicConstraintsValid = true
@@ -378,7 +378,7 @@ func selfSigned(key *ecdsa.PrivateKey, names []string) ([]byte, error) {
 	return certPEM(der), nil
 }
 
-// permitted are the names that an authority counts for; nil where it counts for any.
+// permitted returns the names that an authority is valid for; nil if it is valid for any.
 func permitted(c *x509.Certificate) (names []string) {
 	for _, n := range c.PermittedDNSDomains {
 		if n != noName {
@@ -440,7 +440,7 @@ type named struct {
 	content []byte
 }
 
-// put keeps files one after another, and has them take the places that they are meant for.
+// put writes files one after another, and then moves them to their places.
 func put(dir string, files []named) error {
 	for _, f := range files {
 		if err := atomicfile.Write(filepath.Join(dir, f.name), f.content); err != nil {

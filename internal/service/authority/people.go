@@ -16,7 +16,7 @@ import (
 	"golang.org/x/crypto/acme/autocert"
 )
 
-// given is a certificate that somebody else keeps in files.
+// given is a certificate in files that somebody else maintains.
 type given struct {
 	certificate, key string
 	log              *slog.Logger
@@ -30,8 +30,8 @@ type given struct {
 // lookAgain is how often the files are looked at.
 const lookAgain = time.Second
 
-// Given is for people and programs who trust a certificate that files hold, with its key. Both are read again
-// when they change; where they do not fit then, the certificate from before goes on, and the log says so.
+// Given is for people and programs that trust the certificate in some files, which come with its key. Both are read
+// again when they change; if they do not match then, the former certificate stays in use, and the log says so.
 func Given(certificate, key string, log *slog.Logger) (*tls.Config, error) {
 	g := &given{certificate: certificate, key: key, log: log}
 	if err := g.load(); err != nil {
@@ -79,8 +79,8 @@ func (g *given) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	return g.now, nil
 }
 
-// ACME is where a certificate for people comes from by the protocol of that name (RFC 8555), proved by the
-// connection itself (RFC 8737).
+// ACME is where a certificate for people comes from by the protocol of that name (RFC 8555), with the challenge by
+// the connection itself (RFC 8737).
 type ACME struct {
 	Directory string // https://…
 	Mail      string
@@ -89,7 +89,7 @@ type ACME struct {
 	Authority []byte // that its address is trusted by, in PEM form; nil are the system's
 }
 
-// TLS returns settings by which certificates are got and renewed when they are first asked for.
+// TLS returns settings by which certificates are obtained and renewed when they are first asked for.
 func (a ACME) TLS() (*tls.Config, error) {
 	t := &tls.Config{MinVersion: tls.VersionTLS12}
 	if a.Authority != nil {

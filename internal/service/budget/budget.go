@@ -1,6 +1,6 @@
-// Package budget bounds what goes on at once: in all, and of each caller, so that whoever is slow, or comes
-// again and again, takes nothing from others but a fair share of the waiting. What a single call may cost is
-// bounded where it is done.
+// Package budget bounds what goes on at once: in all, and for each caller, so that whoever is slow, or calls again
+// and again, takes no more from others than a fair share of the waiting. What a single call may cost is bounded where
+// it is done.
 package budget
 
 import (
@@ -10,7 +10,7 @@ import (
 	"time"
 )
 
-// A Class is of calls that cost alike.
+// A Class is calls that cost alike.
 type Class string
 
 // A Share is what calls of a class may take.
@@ -65,8 +65,8 @@ type place struct {
 
 type placeKey struct{}
 
-// Enter waits for a place of a class. The context that it gives ends when the call has to; leave gives the
-// place back. The error is a *Busy, or the context's own.
+// Enter waits for a place of a class. The context that it returns ends when the call has to; leave gives the place
+// back. The error is a *Busy, or the context's own.
 func (b *Budgets) Enter(
 	ctx context.Context, class Class, who string,
 ) (within context.Context, leave func(), err error) {
@@ -89,8 +89,8 @@ func (p *place) leave() {
 	}
 }
 
-// Away has a call wait for somebody else, in a class for that, and gives its own place to others meanwhile. A
-// call that has no place waits without further ado.
+// Away makes a call wait for somebody else, in a class for that, and gives its own place to others meanwhile. A call
+// without a place just waits.
 func (b *Budgets) Away(ctx context.Context, class Class, wait func() error) error {
 	p, _ := ctx.Value(placeKey{}).(*place)
 	if p == nil || !p.held {
@@ -112,8 +112,8 @@ func (b *Budgets) Away(ctx context.Context, class Class, wait func() error) erro
 	return err
 }
 
-// A line is who is in, and who waits. Places go to those who have waited longest, but for callers that have
-// their share.
+// A line is those who are in, and those who wait. Places go to those who have waited longest, except callers that
+// have their share.
 type line struct {
 	Share
 	mu      sync.Mutex
@@ -182,7 +182,7 @@ func (l *line) queue(who string, c *caller) *waiter {
 	return t
 }
 
-// comeBack waits for a place again, for as long as the call may go on: it was let in before.
+// comeBack waits for a place again, for as long as the call may go on: it was admitted before.
 func (l *line) comeBack(ctx context.Context, who string) error {
 	l.mu.Lock()
 	c := l.callers[who]
@@ -208,7 +208,7 @@ func (l *line) comeBack(ctx context.Context, who string) error {
 	return ctx.Err()
 }
 
-// give takes a turn out of the line; false where it has come.
+// give takes a turn out of the line; false if it has already come.
 func (l *line) give(t *waiter) bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -250,7 +250,7 @@ func (l *line) serve() {
 	l.waiting = kept
 }
 
-// drop forgets a caller that has nothing going on.
+// drop forgets a caller that has nothing under way.
 func (l *line) drop(who string) {
 	if c := l.callers[who]; c.in == 0 && c.waiting == 0 {
 		delete(l.callers, who)

@@ -15,8 +15,8 @@ import (
 	"idletally/internal/service/store"
 )
 
-// Export readies a stored snapshot to be written as a file. What forbids it is said before anything
-// is written.
+// Export prepares a stored snapshot for writing it as a file. Whatever prevents that is returned before anything is
+// written.
 func (d *Engine) Export(ctx context.Context, snap store.Snapshot) (func(io.Writer) error, error) {
 	h, err := d.head(ctx, snap)
 	if err != nil {
@@ -56,8 +56,8 @@ func (d *Engine) head(ctx context.Context, snap store.Snapshot) (h archive.Head,
 // importPack is how many bytes of nodes are stored at once.
 const importPack = 4 << 20
 
-// Import takes a snapshot that was taken elsewhere, of a host that is known, and holds it against the
-// baseline where it is the host's newest. Where a fingerprint is given a file of another one is refused.
+// Import takes a snapshot that was taken elsewhere, of a known host, and compares it with the baseline if it is the
+// host's newest. If a fingerprint is given a file with another one is refused.
 func (d *Engine) Import(ctx context.Context, application, host, fingerprint, by string, r io.Reader) (string, error) {
 	h, err := d.Store.Host(ctx, host)
 	if err != nil {

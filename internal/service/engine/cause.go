@@ -10,8 +10,8 @@ import (
 	"idletally/internal/service/store"
 )
 
-// newcomers returns what a snapshot has and the one before had not; nil where there is none before, or
-// where the snapshot has been looked at already: last is the newest report of its place.
+// newcomers returns what a snapshot has and the previous one did not have; nil if there is none before, or if the
+// snapshot was compared already: last is the newest report of its place.
 func (d *Engine) newcomers(ctx context.Context, snap store.Snapshot, last store.Report) (*drift.Newcomers, error) {
 	if last.Snapshot == snap.ID {
 		return nil, nil
@@ -26,7 +26,7 @@ func (d *Engine) newcomers(ctx context.Context, snap store.Snapshot, last store.
 	return drift.FindNewcomers(ctx, d.Store, before.Hash(), snap.Hash())
 }
 
-// noteCauses keeps why new paths came out wrong, and why what was mended is wrong again.
+// noteCauses stores why new paths came out wrong, and why what was mended is wrong again.
 func (d *Engine) noteCauses(ctx context.Context, r store.Report, fresh *drift.Newcomers, dir *perm.Directory) error {
 	found, err := fresh.Causes(ctx, dir)
 	if err != nil {

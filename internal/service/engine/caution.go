@@ -17,7 +17,7 @@ import (
 	"idletally/internal/service/store"
 )
 
-// Steps returns a plan's steps out of the very bytes that its digest stands for.
+// Steps returns a plan's steps from the very bytes that its digest stands for.
 func (d *Engine) Steps(ctx context.Context, p store.Plan, part plan.HostPart, n int) ([]plan.Step, error) {
 	b, err := d.Store.PlanChunk(ctx, p.ID, part.Host, n)
 	if err != nil {
@@ -26,7 +26,7 @@ func (d *Engine) Steps(ctx context.Context, p store.Plan, part plan.HostPart, n 
 	return plan.CheckChunk(b, part.Chunks[n], part.Roots)
 }
 
-// Verify holds every stored step of a plan against its digest.
+// Verify checks every stored step of a plan against its digest.
 func (d *Engine) Verify(ctx context.Context, p store.Plan) error {
 	m, err := plan.ParseManifest(p.Manifest)
 	if err != nil {
@@ -53,7 +53,7 @@ const maxChecked = 64
 // maxMatter bounds the accounts of a host whose losses are told.
 const maxMatter = 100
 
-// Cautions has a plan checked, from the bytes that are signed, against how its hosts were seen last.
+// Cautions checks a plan, from the bytes that are signed, against how its hosts were seen last.
 func (d *Engine) Cautions(ctx context.Context, p store.Plan) ([]plan.Caution, error) {
 	m, err := plan.ParseManifest(p.Manifest)
 	if err != nil {
@@ -178,7 +178,7 @@ func (d *Engine) check(
 	return c.Check(each)
 }
 
-// node returns a folder's content as it was seen; nil where it was not.
+// node returns a folder's content as it was seen; nil if it was not.
 func node(ctx context.Context, seen subtree.Snapshot, folder string) (*tree.Node, error) {
 	_, c, err := seen.Way(ctx, folder)
 	if tree.IsUntold(err) {
@@ -187,8 +187,8 @@ func node(ctx context.Context, seen subtree.Snapshot, folder string) (*tree.Node
 	return c.Node, err
 }
 
-// matter lists the accounts that matter to an application: those that its baseline names, and those that the
-// plan's own states speak of.
+// matter returns the accounts that matter to an application: those that its baseline names, and those in the plan's
+// own states.
 func (d *Engine) matter(
 	ctx context.Context, application, host string, dir *perm.Directory, each func(func(plan.Step) error) error,
 ) (out []perm.Principal, err error) {

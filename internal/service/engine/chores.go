@@ -15,8 +15,8 @@ const (
 	Storage   = "storage"   // of what is not to be kept
 )
 
-// place waits until there is room for a chore. The context that it gives ends when the chore has to; leave
-// makes room again.
+// place waits until there is room for a chore. The context that it returns ends when the chore has to; leave makes
+// room again.
 func (d *Engine) place(ctx context.Context, chore string) (within context.Context, leave func(), err error) {
 	if d.Place == nil {
 		return ctx, func() {}, nil
@@ -24,8 +24,8 @@ func (d *Engine) place(ctx context.Context, chore string) (within context.Contex
 	return d.Place(ctx, chore)
 }
 
-// Round does a chore once, when there is room for it. What goes wrong stands in the log, a panic included:
-// the next round is another one.
+// Round does a chore once, when there is room for it. Errors are logged, a panic included: the next round is another
+// one.
 func (d *Engine) Round(ctx context.Context, chore string, do func(context.Context) error) {
 	within, leave, err := d.place(ctx, chore)
 	if err == nil {
@@ -37,7 +37,7 @@ func (d *Engine) Round(ctx context.Context, chore string, do func(context.Contex
 	}
 }
 
-// whole does something, and makes an error of a panic.
+// whole does something, and turns a panic into an error.
 func (d *Engine) whole(ctx context.Context, chore string, do func(context.Context) error) (err error) {
 	defer func() {
 		if x := recover(); x != nil {

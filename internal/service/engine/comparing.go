@@ -10,8 +10,8 @@ import (
 	"idletally/internal/service/store"
 )
 
-// Snapshots that agents give are compared apart from the agents' calls: a host goes on with its next work, a
-// run say, however long that takes.
+// Snapshots from agents are compared apart from the agents' calls: a host goes on with its next work, such as a run,
+// however long that takes.
 const (
 	Comparers   = 4 // at once, of one instance
 	lookAgain   = 2 * time.Second
@@ -20,7 +20,7 @@ const (
 	compareMost = 3 // tries that may fail
 )
 
-// shares of what is compared at once: what is slow of one application, or of one host, leaves room for the others.
+// shares of what is compared at once: something slow of one application, or of one host, leaves room for the others.
 var shares = store.Shares{Application: Comparers / 2, Host: Comparers / 2}
 
 // A bell wakes one who waits. The zero value is ready to be used.
@@ -42,8 +42,8 @@ func (b *bell) ring() {
 	}
 }
 
-// KeepComparing compares what agents have given, until the context ends. What is not done by then, any
-// instance does later.
+// KeepComparing compares what agents have sent, until the context ends. What is not done by then, any instance does
+// later.
 func (d *Engine) KeepComparing(ctx context.Context) {
 	var busy sync.WaitGroup
 	defer busy.Wait()
@@ -90,14 +90,14 @@ func (d *Engine) nextComparison(ctx context.Context) *store.Comparison {
 	return nil
 }
 
-// claimComparison is not broken off when the context ends: what it took would wait for its lease to end.
+// claimComparison is not interrupted when the context ends: what it took would wait for its lease to end.
 func (d *Engine) claimComparison(ctx context.Context) (*store.Comparison, error) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), keepEvery)
 	defer cancel()
 	return d.Store.ClaimComparison(ctx, shares)
 }
 
-// settle compares a snapshot and shows it. One that cannot be compared is shown after some tries, and says why.
+// settle compares a snapshot and shows it. One that cannot be compared is shown after some tries, with the reason.
 func (d *Engine) settle(ctx context.Context, c store.Comparison) {
 	err := d.compareWithin(ctx, c)
 	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), keepEvery) // what is known by now is kept
@@ -136,7 +136,7 @@ func (d *Engine) settle(ctx context.Context, c store.Comparison) {
 	}
 }
 
-// compareWithin compares a snapshot with what is published when it ends, for as long as the comparison is
+// compareWithin compares a snapshot with what is published when the comparison ends, for as long as the comparison is
 // ours and no longer than compareIn.
 func (d *Engine) compareWithin(ctx context.Context, c store.Comparison) (err error) {
 	if c.Tries > compareMost { // who did that ended with it
@@ -147,7 +147,7 @@ func (d *Engine) compareWithin(ctx context.Context, c store.Comparison) (err err
 	ctx, lost := context.WithCancelCause(ctx)
 	defer lost(nil)
 	go d.keepLease(ctx, c, lost)
-	// What one host sent is no reason for all others to go without.
+	// What one host sent must not keep all others from being compared.
 	err = d.whole(ctx, Compare+" "+c.Snapshot, func(ctx context.Context) error { return d.compareUntilCurrent(ctx, c) })
 	if err != nil && context.Cause(ctx) != nil {
 		err = context.Cause(ctx)
@@ -176,8 +176,8 @@ func (d *Engine) compareUntilCurrent(ctx context.Context, c store.Comparison) er
 	}
 }
 
-// keepLease renews a comparison's lease until the context ends, and ends that itself where somebody else has
-// the comparison by now.
+// keepLease renews a comparison's lease until the context ends, and ends that itself if somebody else has the
+// comparison by now.
 func (d *Engine) keepLease(ctx context.Context, c store.Comparison, lost context.CancelCauseFunc) {
 	for {
 		select {
@@ -194,5 +194,5 @@ func (d *Engine) keepLease(ctx context.Context, c store.Comparison, lost context
 	}
 }
 
-// Given says that an agent has given a snapshot.
+// Given announces that an agent has sent a snapshot.
 func (d *Engine) Given() { d.given.ring() }

@@ -12,7 +12,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// Derive drafts a baseline from what hosts that are right look like.
+// Derive drafts a baseline from what hosts look like that are right.
 func (d *Engine) Derive(ctx context.Context, in wire.NewDerivation) (wire.Derived, error) {
 	var out wire.Derived
 	var hosts []derive.Seen

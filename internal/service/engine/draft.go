@@ -41,14 +41,13 @@ type builder struct {
 	ask    wire.Draft
 }
 
-// What a plan declares of its waves, where nothing is asked for.
+// The waves of a plan for which nothing was asked for.
 const (
 	usualFirst  = 1
 	usualStopAt = 10
 )
 
-// What a plan tells of paths that it leaves is bounded by their number, and by the room that they take: paths
-// may be long.
+// What a plan says of paths that it leaves is bounded in number and in bytes: paths may be long.
 const (
 	maxLeft     = 500
 	maxLeftRoom = 1 << 20
@@ -63,7 +62,7 @@ func (b *builder) leave(host, path, why string) {
 	}
 }
 
-// add puts one host's steps in: sorted, in chunks, with equal changes grouped.
+// add adds one host's steps: sorted, in chunks, with equal changes grouped.
 func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.Directory) error {
 	steps = slices.DeleteFunc(steps, func(s plan.Step) bool {
 		if !s.Fits() {
@@ -265,7 +264,7 @@ func (d *Engine) DraftRemediation(ctx context.Context, ask wire.Draft, author st
 			return "", err
 		}
 
-		// What somebody has accepted is mended only where it is chosen by itself.
+		// What somebody has accepted is mended only if it is chosen by itself.
 		chosen := func(f store.Finding) bool {
 			_, accepted := waived[f.Group]
 			return c.all && !accepted || c.groups[f.Group] || c.seqs[f.Seq]
@@ -354,7 +353,7 @@ type remedies struct {
 	aspects []perm.Aspect // of the last finding's path
 }
 
-// add takes in a finding, or leaves its path where no plan can mend it.
+// add adds a finding, or leaves its path if no plan can mend it.
 func (m *remedies) add(f store.Finding) error {
 	if why := beyondPlans(f); why != "" {
 		m.b.leave(m.host, string(f.Path), why)
@@ -423,8 +422,8 @@ func sawTheEnd(snap store.Snapshot, run store.RunRow) bool {
 	return !snap.Heard && snap.Created.After(*run.Ended) || snap.Taken.After(run.Ended.Add(time.Minute))
 }
 
-// ready puts a host's steps into a plan, as far as its newest snapshot lets hope that they can be made;
-// where that one tells nothing, all of them, and the run will tell.
+// ready adds a host's steps to a plan, as far as its newest snapshot suggests that they can be made; if that says
+// nothing, all of them, and the run will tell.
 func (d *Engine) ready(
 	ctx context.Context, b *builder, application, host string, roots []string, steps []plan.Step,
 	tells func(store.Snapshot) bool,
@@ -469,7 +468,7 @@ func (d *Engine) ready(
 	return d.add(ctx, b, host, roots, sound, dir)
 }
 
-// add puts a host's steps into a plan, with the files that they mean.
+// add adds a host's steps to a plan, with the files that they mean.
 func (d *Engine) add(
 	ctx context.Context, b *builder, host string, roots []string, steps []plan.Step, dir *perm.Directory,
 ) error {
@@ -483,8 +482,8 @@ func (d *Engine) add(
 // fewSteps are looked up one by one; with more of them the whole snapshot is walked.
 const fewSteps = 500
 
-// survey tells of each of some steps what a snapshot has at its path: nil for nothing, and an entry that is
-// nothing but a gap where nobody could look.
+// survey returns for each of some steps what a snapshot has at its path: nil for nothing, and an entry that is only a
+// gap if it could not be read.
 func (d *Engine) survey(
 	ctx context.Context, snap store.Snapshot, steps []plan.Step, tell func(plan.Step, *tree.Entry),
 ) error {
@@ -548,7 +547,7 @@ func (d *Engine) survey(
 	return err
 }
 
-// hindrance says why a step cannot be made, as far as a snapshot tells; "" where nothing is in its way.
+// hindrance returns why a step cannot be made, as far as a snapshot shows; "" if nothing is in its way.
 func hindrance(s plan.Step, e *tree.Entry, dir *perm.Directory) string {
 	switch {
 	case e == nil:
@@ -573,8 +572,8 @@ func hindrance(s plan.Step, e *tree.Entry, dir *perm.Directory) string {
 	return ""
 }
 
-// DraftRestore drafts a plan that puts back what a run changed, or some of it. What somebody changed
-// since is left as it is, and told.
+// DraftRestore drafts a plan that puts back what a run changed, or some of it. What somebody changed since is left as
+// it is, and reported.
 func (d *Engine) DraftRestore(ctx context.Context, ask wire.Draft, author string) (string, error) {
 	run, title := ask.Run, ask.Title
 	wanted, err := Fitting(ask.Paths)
@@ -631,7 +630,7 @@ func (d *Engine) DraftRestore(ctx context.Context, ask wire.Draft, author string
 			roots = append(roots, raw)
 		}
 
-		// What was seen while the run went on says nothing of how it left the host.
+		// What was seen while the run was going on says nothing of how it left the host.
 		if err := d.ready(ctx, b, p.Application, part.Host, roots, steps, func(snap store.Snapshot) bool {
 			return sawTheEnd(snap, row)
 		}); err != nil {
@@ -646,7 +645,7 @@ func (d *Engine) DraftRestore(ctx context.Context, ask wire.Draft, author string
 	return b.finish(ctx, plan.Restore, p.Application, title, author)
 }
 
-// Fitting reads patterns, and says of paths whether one fits; without any, all do.
+// Fitting reads patterns, and returns a function that reports whether one matches a path; without any, all match.
 func Fitting(texts []string) (func(path string) bool, error) {
 	if len(texts) == 0 {
 		return func(string) bool { return true }, nil
@@ -813,7 +812,7 @@ func (d *Engine) adjust(
 	err = tree.Fold(ctx, d.Store, snap.Hash(), perm.Set{},
 		func(path string, e tree.Entry, folder perm.Set) (perm.Set, error) {
 			if e.Set.IsZero() || e.Gap == tree.Mount {
-				// of what was not read nothing is known, and a mount point is another file system's
+				// Nothing is known of what was not read, and a mount point belongs to another file system.
 				return e.Set, nil
 			}
 

@@ -21,8 +21,7 @@ type earlier struct {
 	findings   bool           // whether there are any in it or below
 }
 
-// earlierThan returns what is known from before, by the newest report of its place, of what a snapshot cannot
-// tell; nil where nothing is.
+// earlierThan returns what the newest report of a place knows of what a snapshot cannot show; nil if nothing.
 func (d *Engine) earlierThan(ctx context.Context, snap store.Snapshot, last store.Report) (drift.Earlier, error) {
 	if last.Findings == 0 {
 		return nil, nil
@@ -78,8 +77,8 @@ func (e *earlier) anyIn(ctx context.Context, folder string) (bool, error) {
 	return e.findings, nil
 }
 
-// knownOf hands out the paths of findings, each once, and gives the last of them. What was missing is not
-// among them: nothing was seen of it.
+// knownOf hands out the paths of findings, each once, and returns the last of them. What was missing is not among
+// them: nothing was seen of it.
 func (e *earlier) knownOf(
 	ctx context.Context, rows []store.Finding, last string, each func(drift.Known) error,
 ) (string, error) {
@@ -111,7 +110,7 @@ func (e *earlier) knownOf(
 	return last, nil
 }
 
-// setOf returns how a folder was; zero where nobody knows.
+// setOf returns how a folder was; zero if nobody knows.
 func (e *earlier) setOf(ctx context.Context, folder string) (perm.Set, error) {
 	if e.snap.Hash().IsZero() {
 		return perm.Set{}, nil

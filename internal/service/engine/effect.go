@@ -22,7 +22,7 @@ type lastLook struct {
 	dir  *perm.Directory
 }
 
-// key names what was seen: where it is equal, tree and accounts are.
+// key names what was seen: if it is equal, tree and accounts are.
 func (l lastLook) key() string { return string(l.snap.Forest) + string(l.snap.Directory) }
 
 // lastLooks returns the newest snapshots of an application on hosts; those without one are left out.
@@ -39,7 +39,7 @@ func (d *Engine) lastLooks(ctx context.Context, application string, hosts []stor
 	return out, nil
 }
 
-// lastLook returns the newest snapshot on a host, nil where there is none.
+// lastLook returns the newest snapshot on a host, nil if there is none.
 func (d *Engine) lastLook(ctx context.Context, application, host string) (*lastLook, error) {
 	snap, err := d.Store.Newest(ctx, application, host)
 	if errors.Is(err, store.ErrNotFound) {
@@ -125,7 +125,7 @@ func (d *Engine) warn(
 		add(l.host, all)
 	}
 
-	// What matches on one host and not on another is as it should be: hosts differ.
+	// Something that matches on one host and not on another is as it should be: hosts differ.
 	out = slices.DeleteFunc(out, func(w baseline.Warning) bool {
 		return (w.About == baseline.NeverMatches || w.About == baseline.Overruled && w.Example != "") &&
 			len(w.Hosts) < seen
@@ -134,8 +134,8 @@ func (d *Engine) warn(
 	return out, nil
 }
 
-// Effect says how a text would judge the last snapshots, beside another text of the application;
-// an empty one declares nothing.
+// Effect returns how a text would judge the last snapshots, beside another text of the application; an empty one
+// declares nothing.
 func (d *Engine) Effect(ctx context.Context, old, text string) (wire.EditionEffect, error) {
 	out := wire.EditionEffect{Hosts: []wire.HostEffect{}}
 	doc, err := d.Parse(ctx, text)
@@ -229,8 +229,8 @@ func (d *Engine) Effect(ctx context.Context, old, text string) (wire.EditionEffe
 	return out, nil
 }
 
-// Explain says which rule decides which aspect of a path, by an edition on a host. What is there
-// comes from the last snapshot; a path that is not in it is taken for a file without anything.
+// Explain returns which rule decides which aspect of a path, by an edition on a host. The path's state comes from the
+// last snapshot; a path that is not in it is treated as a file without anything.
 func (d *Engine) Explain(ctx context.Context, e store.Edition, host, path string) (wire.Explained, error) {
 	out := wire.Explained{Host: host, Edition: e.Number}
 	l, err := d.lastLook(ctx, e.Application, host)
@@ -272,7 +272,7 @@ func (d *Engine) Editions(ctx context.Context, application string, a, b int) (ol
 	return old, fresh, err
 }
 
-// Against returns the text that an application's next edition is held against: the published one, or none.
+// Against returns the text that an application's next edition is compared with: the published one, or none.
 func (d *Engine) Against(ctx context.Context, text string) (string, error) {
 	doc, err := d.Parse(ctx, text)
 	if err != nil {

@@ -1,5 +1,5 @@
-// Package engine is the work of the service that is neither network nor storage: checking
-// baselines against hosts, holding snapshots against them, and drafting plans.
+// Package engine is the work of the service that is neither network nor storage: checking baselines against hosts,
+// comparing snapshots with them, and drafting plans.
 package engine
 
 import (
@@ -19,7 +19,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// An Engine does it on one store.
+// An Engine does this work on one store.
 type Engine struct {
 	Store *store.Store
 	Log   *slog.Logger
@@ -28,9 +28,9 @@ type Engine struct {
 	HookSecret func(hook string) []byte // by which a hook's notices are signed
 	Mail       *Mail                    // nil: no notice goes by mail
 
-	// Files asks a host which files lie at the paths of some steps, at most plan.StepsPerChunk of them. It
-	// gives those of the steps whose paths are as they were seen, with the files, and why the others are not.
-	// ErrSilent says that the host does not answer.
+	// Files asks a host which files lie at the paths of some steps, at most plan.StepsPerChunk of them. It returns
+	// those of the steps whose paths are as they were seen, with the files, and why the others are not. ErrSilent
+	// says that the host does not answer.
 	Files func(
 		ctx context.Context, host string, roots []string, steps []plan.Step,
 	) (known []plan.Step, left []wire.Denied, err error)
@@ -38,7 +38,7 @@ type Engine struct {
 	// Place waits until there is room for one of the chores. It may be nil.
 	Place func(ctx context.Context, chore string) (within context.Context, leave func(), err error)
 
-	// Shown is told when a snapshot that an agent gave has its report, and can be seen. It may be nil.
+	// Shown is called when a snapshot from an agent has its report, and can be seen. It may be nil.
 	Shown func(context.Context, store.Comparison)
 
 	now     func() time.Time // by which notices are gathered; nil is the clock
@@ -182,8 +182,8 @@ func (d *Engine) Published(
 	return e, doc, hosts, err
 }
 
-// AskSnapshot has a snapshot of an application taken on one of its hosts. Roots are for an
-// application without a baseline, which then says them.
+// AskSnapshot asks for a snapshot of an application on one of its hosts. Roots are for an application without a
+// baseline, which would otherwise say them.
 func (d *Engine) AskSnapshot(ctx context.Context, ask wire.NewSnapshot, by string) (string, error) {
 	_, one, err := d.asker(ctx, ask.Application,
 		wire.NewSnapshots{Whole: ask.Whole, Roots: ask.Roots, Cross: ask.Cross}, by)
@@ -193,9 +193,9 @@ func (d *Engine) AskSnapshot(ctx context.Context, ask wire.NewSnapshot, by strin
 	return one(ask.Host)
 }
 
-// AskSnapshots has a snapshot of an application taken on each of its hosts, or on those that are named. What
-// keeps one host from being asked keeps no other; asked is told of each what came of it, in the order in
-// which they are named, or else by name.
+// AskSnapshots asks for a snapshot of an application on each of its hosts, or on those that are named. A host that
+// cannot be asked does not keep the others from it; asked is called for each with the outcome, in the order in which
+// they are named, or else by name.
 func (d *Engine) AskSnapshots(
 	ctx context.Context, application string, ask wire.NewSnapshots, by string,
 	asked func(host, id string, err error) error,
@@ -230,7 +230,8 @@ func (d *Engine) AskSnapshots(
 	return nil
 }
 
-// asker returns the hosts of an application, and what has a snapshot taken on one. Its error is of all of them.
+// asker returns the hosts of an application, and a function that asks for a snapshot of one. Its error concerns all
+// of them.
 func (d *Engine) asker(
 	ctx context.Context, application string, ask wire.NewSnapshots, by string,
 ) (hosts []store.Host, one func(host string) (id string, err error), err error) {
@@ -331,7 +332,7 @@ func firstRoots(application string, roots []string) (clean []string, err error) 
 	return clean, nil
 }
 
-// Compare holds a snapshot against the published edition and stores the report.
+// Compare compares a snapshot with the published edition and stores the report.
 func (d *Engine) Compare(ctx context.Context, snap store.Snapshot) error {
 	e, err := d.Store.Edition(ctx, snap.Application, 0)
 	if err != nil {
@@ -408,7 +409,7 @@ func (d *Engine) Compare(ctx context.Context, snap store.Snapshot) error {
 	return errors.Join(err, d.learn(ctx, waivers))
 }
 
-// CompareAll holds the newest snapshot of each host against a newly published edition.
+// CompareAll compares the newest snapshot of each host with a newly published edition.
 func (d *Engine) CompareAll(ctx context.Context, application string) error {
 	_, _, hosts, err := d.Published(ctx, application)
 	if err != nil {
@@ -427,8 +428,8 @@ func (d *Engine) CompareAll(ctx context.Context, application string) error {
 	return all
 }
 
-// CompareIncluding holds the newest snapshots of other applications against their baselines, where
-// these take over from an application that has published another edition.
+// CompareIncluding compares the newest snapshots of other applications with their baselines, if these include an
+// application that has published another edition.
 func (d *Engine) CompareIncluding(ctx context.Context, application string) error {
 	all, err := d.Store.Applications(ctx)
 	for _, e := range all {

@@ -11,10 +11,10 @@ import (
 	"idletally/internal/core/plan"
 )
 
-// identified has steps say which files they mean, as the host knows them now: what somebody moves, makes or
-// links to their paths afterwards is something else. Steps that came with their files, from the originals of
-// a run, keep them. What is not on the host as it was seen is left; where the host does not answer, what
-// would give a program power is left too.
+// identified makes steps say which files they mean, as the host knows them now: whatever somebody moves, makes or
+// links to their paths afterwards is something else. Steps that came with their files, from the originals of a run,
+// keep them. What is no longer on the host as it was seen is left; if the host does not answer, steps that would give
+// a program power are left too.
 func (d *Engine) identified(
 	ctx context.Context, b *builder, host string, roots []string, steps []plan.Step,
 ) ([]plan.Step, error) {
@@ -70,7 +70,7 @@ func (d *Engine) identified(
 // body that is bounded, too.
 const maxAsked = 6 << 20
 
-// portions cuts steps into what is asked for at once.
+// portions divides steps into what is asked for at once.
 func portions(steps []plan.Step) iter.Seq[[]plan.Step] {
 	return func(yield func([]plan.Step) bool) {
 		for len(steps) > 0 {
@@ -87,7 +87,7 @@ func portions(steps []plan.Step) iter.Seq[[]plan.Step] {
 	}
 }
 
-// askFiles asks the host about some steps. Its agent may be hostile: of the answer only the files count.
+// askFiles asks the host about some steps. Its agent may be hostile: only the files of its answer are used.
 func (d *Engine) askFiles(
 	ctx context.Context, b *builder, host string, roots []string, steps []plan.Step,
 ) (out []plan.Step, err error) {

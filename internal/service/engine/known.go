@@ -12,7 +12,7 @@ import (
 	"idletally/internal/service/store"
 )
 
-// Known holds what there is to tell how well applications are known on their hosts, as of one moment.
+// Known says how well applications are known on their hosts, as of one moment.
 type Known struct {
 	At time.Time // now
 
@@ -25,7 +25,7 @@ type Known struct {
 // where is an application on a host.
 type where struct{ application, host string }
 
-// A rota is when hosts are looked at by themselves.
+// A rota is when hosts are looked at automatically.
 type rota struct {
 	tag    string // "": all hosts
 	times  cron.Schedule
@@ -33,7 +33,7 @@ type rota struct {
 	spread time.Duration
 }
 
-// until is when two looks by the rota are missing, after one at a time.
+// until returns when two looks by the rota are missing, after one at a time.
 func (r rota) until(at time.Time) time.Time {
 	if at.Before(r.from) { // what was to be before there was a rota is not missing
 		at = r.from
@@ -45,8 +45,8 @@ func (r rota) until(at time.Time) time.Time {
 	return second.Add(r.spread)
 }
 
-// Known gathers what is known of places that have these reports, the newest of each: of one application, and
-// one host, where they are given. A look counts for an age where that is not 0.
+// Known collects what is known of places that have these reports, the newest of each: of one application, and one
+// host, if they are given. A look counts for an age unless that is 0.
 func (d *Engine) Known(
 	ctx context.Context, application, host string, reports []store.Report, at time.Time, age time.Duration,
 ) (*Known, error) {
@@ -86,8 +86,8 @@ func (d *Engine) Known(
 	return k, err
 }
 
-// Of tells what is known of an application on a host that has a report; nil where it has none. Of what was
-// found so much counts.
+// Of returns what is known of an application on a host that has a report; nil if it has none. Of what was found so
+// much counts.
 func (k *Known) Of(published store.Edition, h store.Host, r *store.Report, findings int64) verdict.Look {
 	l := verdict.Look{Published: published.Number}
 	last, looked := k.newest[where{published.Application, h.Name}]
@@ -119,7 +119,7 @@ func (k *Known) Of(published store.Edition, h store.Host, r *store.Report, findi
 	return l
 }
 
-// until is from when on a look is too long ago.
+// until returns from when on a look is too long ago.
 func (k *Known) until(application string, h store.Host, at time.Time) (until time.Time) {
 	if k.age != 0 {
 		return at.Add(k.age)

@@ -17,7 +17,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// Mail is how notices go out by mail: a server that takes them (RFC 5321), by TLS unless it is on this machine.
+// Mail is how notices are sent by mail: a server that accepts them (RFC 5321), by TLS unless it is on this machine.
 type Mail struct {
 	Server   string // host:port
 	From     string
@@ -39,7 +39,7 @@ func (m Mail) Check() error {
 	return nil
 }
 
-// address is where a hook's mail goes, "" where it is none.
+// address returns where a hook's mail goes, "" if it is none.
 func address(h string) string {
 	to, ok := strings.CutPrefix(h, mailTo)
 	if !ok || strings.ContainsAny(to, "?%,<> \r\n") {

@@ -25,7 +25,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// CheckHook says what is wrong with where notices are to go.
+// CheckHook returns what is wrong with where notices are to go.
 func CheckHook(in wire.NewHook) error {
 	check := checkWeb
 	if strings.HasPrefix(in.URL, mailTo) {
@@ -63,7 +63,7 @@ func checkWeb(in wire.NewHook) error {
 	return nil
 }
 
-// tell puts something that happened before everybody who wants to hear of it.
+// tell tells everybody who wants to hear of it that something happened.
 func (d *Engine) tell(
 	ctx context.Context, kind, application, subject string, wanted func(store.Hook) bool, data any,
 ) error {
@@ -86,8 +86,8 @@ func (d *Engine) tell(
 	return all
 }
 
-// Tell has one hook told of something: a CloudEvent (CloudEvents 1.0, JSON event format). What is gathered
-// waits for the others of its time.
+// Tell tells one hook of something: a CloudEvent (CloudEvents 1.0, JSON event format). What is collected waits for
+// the others of its time.
 func (d *Engine) Tell(ctx context.Context, h store.Hook, kind, subject string, data any) error {
 	id := store.NewID()
 	b, err := json.Marshal(wire.Event{
@@ -179,8 +179,8 @@ const (
 	noticesAtOnce  = 8
 )
 
-// signNotice signs what a hook is told, by RFC 9421 with the digest of RFC 9530: who has its secret can tell
-// that it came from here, for this address, and when.
+// signNotice signs what a hook is told, by RFC 9421 with the digest of RFC 9530: whoever has its secret can tell that
+// it came from here, for this address, and when.
 func signNotice(req *http.Request, hook string, secret []byte, at time.Time, body []byte) {
 	sum := sha256.Sum256(body)
 	req.Header.Set("Content-Digest", "sha-256=:"+base64.StdEncoding.EncodeToString(sum[:])+":")
@@ -198,7 +198,7 @@ func signNotice(req *http.Request, hook string, secret []byte, at time.Time, bod
 	req.Header.Set("Signature", "notice=:"+base64.StdEncoding.EncodeToString(m.Sum(nil))+":")
 }
 
-// notices go to nobody that they are sent on to.
+// Notices are not sent on to where a redirect leads.
 var noticeClient = &http.Client{
 	Timeout:       noticePatience,
 	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
@@ -231,8 +231,8 @@ func (d *Engine) deliver(ctx context.Context, h store.Hook, n store.Notice) erro
 	return nil
 }
 
-// Deliver tells what is to be told, several at once. What nobody takes is tried again later and later, and in
-// the end let go.
+// Deliver sends what is due, several at once. What nobody accepts is tried again later and later, and in the end
+// dropped.
 func (d *Engine) Deliver(ctx context.Context, at time.Time) error {
 	list, err := d.Store.ClaimNotices(ctx, at, noticeLease, 100)
 	if err != nil || len(list) == 0 {
@@ -293,7 +293,7 @@ func shipments(hooks []store.Hook, list []store.Notice) (out []shipment) {
 	return out
 }
 
-// send delivers a shipment, and notes how that went.
+// send delivers a shipment, and records how that went.
 func (d *Engine) send(ctx context.Context, s shipment, at time.Time) error {
 	var sent error
 	if address(s.to.URL) != "" {
@@ -308,7 +308,7 @@ func (d *Engine) send(ctx context.Context, s shipment, at time.Time) error {
 	return all
 }
 
-// note writes down whether a notice was told, and when to try again.
+// note records whether a notice was delivered, and when to try again.
 func (d *Engine) note(ctx context.Context, n store.Notice, sent error, at time.Time) error {
 	switch {
 	case sent == nil:

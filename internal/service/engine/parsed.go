@@ -15,22 +15,21 @@ import (
 // maxParsed bounds the bytes of the texts whose documents are kept; a document takes up to fifty times as much.
 const maxParsed = 4 << 20
 
-// A parsed keeps the documents of texts: each page and each comparison asks for those of the published
-// editions. A document is for everybody to read, and for nobody to change. The zero value is ready to be
-// used.
+// A parsed keeps the documents of texts: each page and each comparison asks for those of the published editions. A
+// document is for everybody to read, and for nobody to change. The zero value is ready to be used.
 type parsed struct {
 	mu         sync.Mutex
 	young, old map[reading]*document // what nobody asks for while the young grow up is forgotten
 	weight     int                   // bytes of the texts of the young
 }
 
-// A reading is a text, and for whom it is read: for all hosts alike, where it says the same to each.
+// A reading is a text, and for whom it is read: for all hosts alike, if it says the same to each.
 type reading struct {
 	text [sha256.Size]byte
 	host string
 }
 
-// A document is what a text came to while the editions were published that it includes.
+// A document is a parsed text, with the editions that it includes as they were published then.
 type document struct {
 	*baseline.Document
 	text     int // bytes, with what it includes
@@ -69,7 +68,7 @@ func (p *parsed) keep(r reading, d *document) {
 	p.young[r] = d
 }
 
-// parse reads a text for a host, or for none in particular, unless it is known what it says.
+// parse reads a text for a host, or for none in particular, unless it has been parsed before.
 func (d *Engine) parse(ctx context.Context, text string, env baseline.Env) (*baseline.Document, error) {
 	all := reading{text: sha256.Sum256([]byte(text))}
 	own := reading{all.text, env.Host + "\x00" + strings.Join(env.Tags, "\x00")}
@@ -108,7 +107,7 @@ func (d *Engine) parse(ctx context.Context, text string, env baseline.Env) (*bas
 	return out.Document, nil
 }
 
-// stillIncluded reports whether the editions count that a document was made of.
+// stillIncluded reports whether the editions that a document includes are still the published ones.
 func (d *Engine) stillIncluded(ctx context.Context, doc *document) (bool, error) {
 	for application, number := range doc.included {
 		now, err := d.Store.PublishedNumber(ctx, application)

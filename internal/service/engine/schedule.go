@@ -17,7 +17,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// Times reads when a schedule fires: five fields as crontab(5) has them, or @daily and the like, in a time zone.
+// Times reads when a schedule fires: five fields as in crontab(5), or @daily and the like, in a time zone.
 func Times(spec, zone string) (cron.Schedule, error) {
 	loc, err := time.LoadLocation(zone) // "" is UTC
 	if err != nil {
@@ -44,7 +44,7 @@ func Times(spec, zone string) (cron.Schedule, error) {
 // shortest is how often a schedule may fire.
 const shortest = time.Minute
 
-// AddSchedule keeps when snapshots of an application are taken by themselves.
+// AddSchedule stores when snapshots of an application are taken automatically.
 func (d *Engine) AddSchedule(ctx context.Context, in wire.NewSchedule, by string) (store.Schedule, error) {
 	if _, err := d.Store.Edition(ctx, in.Application, 0); err != nil {
 		return store.Schedule{}, err
@@ -71,8 +71,8 @@ func (d *Engine) AddSchedule(ctx context.Context, in wire.NewSchedule, by string
 	})
 }
 
-// offset is a host's own moment within a spread: the same each time, so that no host is looked at twice in a
-// short while.
+// offset is a host's own moment within a spread: the same each time, so that no host is looked at twice in a short
+// while.
 func offset(schedule, host string, spread int) time.Duration {
 	if spread <= 0 {
 		return 0
@@ -85,7 +85,8 @@ func offset(schedule, host string, spread int) time.Duration {
 // atATime bounds what one round does; the rest is done by the next.
 const atATime = 500
 
-// Fire has taken what schedules have made due. A schedule that was missed, since no service ran, fires once.
+// Fire takes the snapshots that schedules have made due. A schedule that was missed because no service ran fires
+// once.
 func (d *Engine) Fire(ctx context.Context, at time.Time) error {
 	ripe, err := d.Store.RipeSchedules(ctx, at, atATime)
 	if err != nil {
@@ -148,8 +149,8 @@ func (d *Engine) Fire(ctx context.Context, at time.Time) error {
 // everyRound is how often schedules are looked at.
 const everyRound = 5 * time.Second
 
-// KeepTime looks at schedules, and tells what is to be told, until the context ends. Every instance does; of
-// each moment one has the work.
+// KeepTime watches schedules, and sends notices, until the context ends. Every instance does; each moment's work is
+// done by one.
 func (d *Engine) KeepTime(ctx context.Context) {
 	looks := time.Now()
 	for {

@@ -12,10 +12,9 @@ import (
 	"idletally/internal/service/store"
 )
 
-// handDown adds to steps on a share what follows from them: where a folder passes on something else, what is
-// below takes that instead, and keeps its own entries; where a path takes entries from above again, or anew,
-// it gets those that its folder passes on. A file server does none of this by itself. What is below a path
-// that takes nothing from above stays as it is.
+// handDown adds to steps on a share what follows from them: where a folder passes on something else, paths below
+// inherit that instead, and keep their own entries; a path that inherits again, or anew, gets what its folder passes
+// on. A file server does none of this by itself. What is below a protected path stays as it is.
 func (d *Engine) handDown(
 	ctx context.Context, snap store.Snapshot, steps []plan.Step, anew map[string]bool,
 ) ([]plan.Step, error) {

@@ -15,7 +15,7 @@ import (
 // nobody asked for, after a day the last of each hour counts.
 type Retention struct{ All, Daily, Weekly int }
 
-// Check says what cannot be kept like that.
+// Check returns what cannot be kept like that.
 func (k Retention) Check() error {
 	if min(k.All, k.Daily, k.Weekly) < 0 {
 		return fmt.Errorf("snapshots cannot be kept for %d days all, %d by the day and %d by the week: want 0 or more",
@@ -24,8 +24,7 @@ func (k Retention) Check() error {
 	return nil
 }
 
-// drop lists the snapshots of one place that are not kept; they come oldest first. Days and weeks
-// are those of UTC.
+// drop returns the snapshots of one place that are not kept; they come oldest first. Days and weeks are those of UTC.
 func (k Retention) drop(snaps []store.PlaceTime, now time.Time) (out []string) {
 	day := func(t time.Time) string { return t.UTC().Format(time.DateOnly) }
 	week := func(t time.Time) string {
@@ -55,8 +54,8 @@ func (k Retention) drop(snaps []store.PlaceTime, now time.Time) (out []string) {
 
 func hour(t time.Time) int64 { return t.Unix() / 3600 }
 
-// trim lists the snapshots whose findings are not kept: those that came since something was heard of, an
-// hour later, but for the last of each hour.
+// trim returns the snapshots whose findings are not kept: those that came after a change was reported, an hour later,
+// except the last of each hour.
 func trim(snaps []store.PlaceTime, now time.Time) (out []string) {
 	for i, s := range snaps {
 		if i < len(snaps)-1 && s.Heard && now.Sub(s.Taken) > time.Hour && hour(snaps[i+1].Taken) == hour(s.Taken) {
@@ -66,7 +65,7 @@ func trim(snaps []store.PlaceTime, now time.Time) (out []string) {
 	return out
 }
 
-// Tidy lets go what is not to be kept, and takes away what nothing leads to any more.
+// Tidy removes what is not to be kept, and nodes that nothing leads to any more.
 func (d *Engine) Tidy(ctx context.Context, keep Retention) (out wire.Tidied, err error) {
 	now := time.Now()
 	err = d.Store.EachPlace(ctx, func(snaps []store.PlaceTime) error {
@@ -121,7 +120,7 @@ func (d *Engine) Tidy(ctx context.Context, keep Retention) (out wire.Tidied, err
 // tidyEvery is how often one of the instances tidies up.
 const tidyEvery = time.Hour
 
-// Tend tidies up now and then, until the context ends. Of several instances one does it.
+// Tend tidies up at intervals, until the context ends. Of several instances one does it.
 func (d *Engine) Tend(ctx context.Context, keep Retention) {
 	holder := store.NewID()
 	for {
@@ -147,10 +146,10 @@ func (d *Engine) Tend(ctx context.Context, keep Retention) {
 	}
 }
 
-// checkPage is how many nodes are looked at in one call.
+// checkPage is how many nodes are checked in one call.
 const checkPage = 2000
 
-// CheckStorage looks at what is stored, page by page from a hash on: the first also at snapshots.
+// CheckStorage checks what is stored, page by page from a hash on: the first page also checks snapshots.
 func (d *Engine) CheckStorage(ctx context.Context, after []byte) (out wire.StorageCheck, next []byte, err error) {
 	out.Faults = []wire.Left{}
 	add := func(faults []store.Fault) {

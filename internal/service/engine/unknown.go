@@ -13,12 +13,12 @@ import (
 
 const (
 	looksEvery = time.Minute
-	// lasting is how long a place is in a state before it is told: a host that is looked at just now is known
+	// lasting is how long a place is in a state before that is told: a host that is just being looked at is known
 	// again soon.
 	lasting = 2 * time.Minute
 )
 
-// notKnown are the states that are told of: how the place stands now is not known.
+// notKnown are the states that are told: it is not known how the place stands now.
 var notKnown = []verdict.State{verdict.Never, verdict.Failed, verdict.Old, verdict.Behind, verdict.Unread}
 
 // TellLooks tells of places that are not known any more as of now, and of those that are again.
@@ -60,7 +60,7 @@ func (d *Engine) TellLooks(ctx context.Context, at time.Time) error {
 	return all
 }
 
-// tellLook notes the state of a place, and tells of it when it has lasted.
+// tellLook records the state of a place, and tells of it when it has lasted.
 func (d *Engine) tellLook(ctx context.Context, u store.Unknown, state string, l verdict.Look, at time.Time) error {
 	switch {
 	case u.Since.IsZero() || u.State != state:

@@ -19,7 +19,7 @@ import (
 // maxWaived is how long a waiver may last: what is for ever belongs in the baseline.
 const maxWaived = 366 * 24 * time.Hour
 
-// Waive accepts findings until a date, and holds the last snapshots against the baseline anew.
+// Waive accepts findings until a date, and compares the last snapshots with the baseline anew.
 func (d *Engine) Waive(ctx context.Context, in wire.NewWaiver, by string) (store.Waiver, error) {
 	var has perm.Value
 	_, doc, hosts, err := d.Published(ctx, in.Application)
@@ -79,8 +79,8 @@ func checkWaiver(in wire.NewWaiver, doc *baseline.Document, hosts []store.Host) 
 	return nil
 }
 
-// ofGroup says which findings those of a group are: on its host, of the same rule, kind and aspect, in the folder that
-// holds them all. It returns the value that was found.
+// ofGroup makes a waiver one of the findings of a group: on its host, of the same rule, kind and aspect, in the
+// folder that holds them all. It returns the value that was found.
 func (d *Engine) ofGroup(ctx context.Context, hosts []store.Host, in *wire.NewWaiver) (has perm.Value, err error) {
 	if in.Paths != "" {
 		return "", fmt.Errorf("%w: say which findings: by paths, or by their group", ErrBad)
@@ -122,7 +122,7 @@ func (d *Engine) ofGroup(ctx context.Context, hosts []store.Host, in *wire.NewWa
 		in.Application)
 }
 
-// waivers returns those that count on a host.
+// waivers returns those that apply to a host.
 func (d *Engine) waivers(ctx context.Context, application, host string) (*drift.Waivers, error) {
 	rows, err := d.Store.CountingWaivers(ctx, application)
 	if err != nil {
@@ -147,7 +147,7 @@ func (d *Engine) waivers(ctx context.Context, application, host string) (*drift.
 	return drift.NewWaivers(list)
 }
 
-// learn keeps what the words of waivers were found to stand for.
+// learn stores what the words of waivers were found to stand for.
 func (d *Engine) learn(ctx context.Context, w *drift.Waivers) error {
 	for id, value := range w.Meant() {
 		if err := d.Store.LearnWaiver(ctx, id, string(value)); err != nil {
@@ -157,7 +157,7 @@ func (d *Engine) learn(ctx context.Context, w *drift.Waivers) error {
 	return nil
 }
 
-// Waived tells of a report's groups which waiver accepts them now.
+// Waived returns for a report's groups which waiver accepts them now.
 func (d *Engine) Waived(ctx context.Context, r store.Report, groups []store.Group) (map[string]store.Waiver, error) {
 	if !slices.ContainsFunc(groups, func(g store.Group) bool { return g.Waiver != "" }) {
 		return nil, nil

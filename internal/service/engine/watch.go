@@ -14,13 +14,13 @@ import (
 	"idletally/internal/wire"
 )
 
-// WatchMark is another one whenever a host may have to watch something else.
+// WatchMark changes whenever a host may have to watch something else.
 func (d *Engine) WatchMark(ctx context.Context, h store.Host) (string, error) {
 	mark, err := d.Store.PublishedMark(ctx)
 	return mark + " " + h.TagList, err
 }
 
-// WatchList says what a host's agent is to watch: the roots of every published baseline that applies to it.
+// WatchList returns what a host's agent is to watch: the roots of every published baseline that applies to it.
 func (d *Engine) WatchList(ctx context.Context, h store.Host) (out []wire.WatchedPlace, err error) {
 	out = []wire.WatchedPlace{}
 	all, err := d.Store.Applications(ctx)
@@ -63,11 +63,11 @@ func (d *Engine) watched(
 	return roots, doc.EnterMounts, nil
 }
 
-// maxActs bounds what is taken of what processes did with one snapshot.
+// maxActs bounds how many acts of processes are accepted with one snapshot.
 const maxActs = 1000
 
-// TakeHeard takes a snapshot that an agent made of its own accord, and has it held against the baseline. It
-// takes none that says what is known already: an agent that starts does not know what is.
+// TakeHeard takes a snapshot that an agent made of its own accord, and has it compared with the baseline. It takes
+// none that says what is known already: an agent that starts does not know what is.
 func (d *Engine) TakeHeard(ctx context.Context, h store.Host, application string, in wire.Heard) error {
 	roots, crossing, err := d.watched(ctx, application, h)
 	if err != nil {
@@ -108,7 +108,7 @@ func (d *Engine) TakeHeard(ctx context.Context, h store.Host, application string
 	return nil
 }
 
-// known reports whether the newest snapshot of a place says just the same.
+// known reports whether the newest snapshot of a place says exactly the same.
 func (d *Engine) known(ctx context.Context, application, host string, done wire.SnapshotDone) (bool, error) {
 	last, err := d.Store.Latest(ctx, application, host)
 	if errors.Is(err, store.ErrNotFound) {
@@ -132,12 +132,12 @@ func (d *Engine) known(ctx context.Context, application, host string, done wire.
 		err
 }
 
-// byWithin is how long before a finding was seen what made it may have been done: snapshots made of the
-// host's own accord follow within seconds, or minutes where much goes on.
+// byWithin is how long before a finding was seen its cause may have happened: snapshots made of the host's own accord
+// follow within seconds, or minutes if there is much to do.
 const byWithin = 15 * time.Minute
 
-// By says who did the last thing to paths of a report, where that may have made what is found there since
-// a time.
+// By returns who did the last thing to paths of a report, if that may have made what has been found there since a
+// time.
 func (d *Engine) By(ctx context.Context, r store.Report, since map[string]time.Time) (map[string]wire.Act, error) {
 	if len(since) == 0 {
 		return nil, nil
@@ -162,7 +162,7 @@ func (d *Engine) By(ctx context.Context, r store.Report, since map[string]time.T
 	return acts, err
 }
 
-// sound keeps what an agent says of a process within bounds: the agent may be anybody's by now.
+// sound keeps what an agent says of a process within bounds: the agent may be controlled by anybody.
 func sound(a wire.Act) wire.Act {
 	a.Others = nil // which the service tells, from what it was given before
 	for _, s := range []*string{&a.What, &a.Command, &a.Program, &a.Account, &a.Login} {

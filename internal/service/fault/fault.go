@@ -62,13 +62,13 @@ func Forbidden(text string) error { return &Error{Kind: KindForbidden, Text: tex
 // NotFound returns a refusal of what names something that is not there.
 func NotFound(text string) error { return &Error{Kind: KindNotFound, Text: text} }
 
-// Conflict returns a refusal of what does not fit how things are.
+// Conflict returns a refusal of what does not fit the present state.
 func Conflict(text string) error { return &Error{Kind: KindConflict, Text: text} }
 
 // Stale returns a refusal of a change to what has changed meanwhile.
 func Stale(text string) error { return &Error{Kind: KindStale, Text: text} }
 
-// TooLarge returns a refusal of what is larger than is taken.
+// TooLarge returns a refusal of what is larger than allowed.
 func TooLarge(text string) error { return &Error{Kind: KindTooLarge, Text: text} }
 
 // Invalid returns a refusal of what cannot be done as it was asked, with the places that are wrong.
@@ -76,7 +76,7 @@ func Invalid(text string, places ...error) error {
 	return &Error{Kind: KindInvalid, Text: text, Places: places}
 }
 
-// TooMany returns a refusal of who calls too often. It may be tried after a time; 0 is not known.
+// TooMany returns a refusal of somebody who calls too often. It may be tried after a time; 0 is not known.
 func TooMany(text string, again time.Duration) error {
 	return &Error{Kind: KindTooMany, Text: text, Again: again}
 }
@@ -92,5 +92,5 @@ func Unavailable(text string, again time.Duration) error {
 // NoAnswer returns a refusal because somebody who was asked does not answer.
 func NoAnswer(text string) error { return &Error{Kind: KindNoAnswer, Text: text} }
 
-// Full returns a refusal for want of room.
+// Full returns a refusal for want of storage.
 func Full(text string) error { return &Error{Kind: KindFull, Text: text} }

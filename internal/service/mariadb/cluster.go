@@ -16,7 +16,7 @@ import (
 	"idletally/internal/loopback"
 )
 
-// A Cluster is several servers that keep the same (Galera), each on ports of its own on loopback.
+// A Cluster is several servers with the same content (Galera), each on ports of its own on loopback.
 type Cluster struct {
 	Nodes  []*Node
 	secret []byte

@@ -1,6 +1,5 @@
-// Package mariadb runs a private MariaDB server from the system's packages: own data folder, and a socket in
-// a folder that nobody else enters, so that no other server is taken for it. Nothing of a system-wide server
-// is touched.
+// Package mariadb runs a private MariaDB server from the system's packages: own data folder, and a socket in a folder
+// that nobody else can enter, so that no other server can pose as it. It does not touch a system-wide server.
 package mariadb
 
 import (
@@ -35,8 +34,8 @@ type Server struct {
 	passes string // a folder that goes with the server; "" where there is none
 }
 
-// Start makes the data folder where it is missing, starts the server and waits until it answers.
-// The server ends when stop is called or this process dies.
+// Start makes the data folder if it is missing, starts the server and waits until it answers. The server ends when
+// stop is called or this process dies.
 func Start(ctx context.Context, dir string) (*Server, error) {
 	p, err := prepare(dir)
 	if err != nil {
@@ -70,7 +69,7 @@ func prepare(dir string) (p place, err error) {
 	return p, p.adopt()
 }
 
-// adopt makes the account the owner of what an earlier version ran as another one.
+// adopt gives the account what an earlier version ran as another one.
 func (p place) adopt() error {
 	if p.account == "" {
 		return nil
@@ -103,18 +102,18 @@ func (p place) secret(ctx context.Context) ([]byte, error) {
 		}
 		return secret, err
 	}
-	// An earlier version's account came by way of a port.
+	// An earlier version's account used a port.
 	if _, e := os.Stat(filepath.Join(p.dir, bySocket)); err == nil && errors.Is(e, os.ErrNotExist) {
 		err = p.boot(ctx, accounts(secret))
 	}
 	return secret, err
 }
 
-// bySocket is a file that says that the database's account comes by way of the socket.
+// bySocket is a file that says that the database's account uses the socket.
 const bySocket = "by-socket"
 
-// accounts makes the database's own account, which comes by way of the socket or, in a cluster, from this
-// machine alone.
+// accounts makes the database's own account, which uses the socket or, in a cluster, connects from this machine
+// alone.
 func accounts(secret []byte) string {
 	var b strings.Builder
 	for _, from := range []string{"localhost", "127.0.0.1"} {
@@ -204,12 +203,12 @@ const (
 	longestSocket = 107
 )
 
-// sockets makes the folder of the socket, which nobody but the server's account and root enters. Where its
-// path would be too long it is one that passes with the server.
+// sockets makes the folder of the socket, which nobody but the server's account and root can enter. If its path would
+// be too long it is one that is removed with the server.
 func (p place) sockets() (dir, passes string, err error) {
 	dir = filepath.Join(p.dir, "socket")
 	if len(filepath.Join(dir, socketName)) > longestSocket || strings.ContainsAny(dir, ",()") {
-		// as addresses of databases have them
+		// As addresses of databases have them.
 		dir, err = os.MkdirTemp("", "idletally-db-")
 		passes = dir
 	} else if err = os.Mkdir(dir, 0o700); errors.Is(err, os.ErrExist) {
@@ -224,7 +223,8 @@ func (p place) sockets() (dir, passes string, err error) {
 	return dir, passes, nil
 }
 
-// private says why a folder is not one that only its owner enters, who is this process's account or the database's.
+// private returns why a folder is not one that only its owner can enter, who is this process's account or the
+// database's.
 func private(dir string) error {
 	st, err := os.Lstat(dir)
 	if err != nil {
@@ -251,8 +251,8 @@ func common(data string) []string {
 	return []string{"--no-defaults", "--datadir=" + data, "--tmpdir=" + temporary(data)}
 }
 
-// temporary is where a server keeps what it makes for a moment. It is its own: a server that starts
-// takes away what it finds there, that of another one that is at work in the same place included.
+// temporary is where a server keeps temporary files. It is its own: a server that starts removes what it finds there,
+// even files of another one that is running in the same place.
 func temporary(data string) string { return filepath.Join(filepath.Dir(data), "temporary") }
 
 // become starts a command as an account. The server must not change its identity by itself:
@@ -272,7 +272,7 @@ func become(cmd *exec.Cmd, account string) error {
 	return nil
 }
 
-// environment is all that the server has of it: the service's own may hold secrets.
+// environment is all that the server gets of it: the service's own may hold secrets.
 var environment = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C.UTF-8"}
 
 func ids(account string) (uid, gid int, err error) {
@@ -285,7 +285,7 @@ func ids(account string) (uid, gid int, err error) {
 	return uid, gid, errors.Join(err1, err2)
 }
 
-// owner is the account that the server runs as where we are root: one of its own. What runs as nobody is anybody's.
+// owner is the account that the server runs as if we are root: one of its own. What runs as nobody is anybody's.
 func owner() (string, error) {
 	if os.Getuid() != 0 {
 		return "", nil
@@ -344,7 +344,7 @@ func (p place) create(ctx context.Context, secretFile string) ([]byte, error) {
 	rand.Read(raw)
 	secret := []byte(hex.EncodeToString(raw))
 
-	// The first accounts are made before the server ever listens; the password-less ones go.
+	// The first accounts are made before the server ever listens; those without a password are removed.
 	if err := p.boot(ctx, "CREATE DATABASE idletally CHARACTER SET utf8mb4 COLLATE utf8mb4_bin;\n"+accounts(secret)+
 		"DROP USER IF EXISTS 'root'@'localhost';\nDROP USER IF EXISTS ''@'localhost';\n"); err != nil {
 		return nil, err
@@ -356,7 +356,7 @@ func (p place) create(ctx context.Context, secretFile string) ([]byte, error) {
 	return secret, nil
 }
 
-// boot has statements carried out by a server that nobody reaches.
+// boot has statements carried out by a server that nobody can reach.
 func (p place) boot(ctx context.Context, statements string) error {
 	daemon, err := find("mariadbd")
 	if err != nil {
@@ -439,7 +439,7 @@ func (s *Server) Stop() {
 	s.pass()
 }
 
-// pass takes away what goes with the server.
+// pass removes what goes with the server.
 func (s *Server) pass() {
 	if s.passes != "" {
 		_ = os.RemoveAll(s.passes)
@@ -456,16 +456,16 @@ func (s *Server) Kill() {
 // Done is closed when the server has ended.
 func (s *Server) Done() <-chan struct{} { return s.exited }
 
-// Pause has the server do nothing until Go: tests need one that is slow.
+// Pause stops the server from doing anything until Go: tests need one that is slow.
 func (s *Server) Pause() { _ = s.cmd.Process.Signal(syscall.SIGSTOP) }
 
-// Go has a paused server go on.
+// Go makes a paused server go on.
 func (s *Server) Go() { _ = s.cmd.Process.Signal(syscall.SIGCONT) }
 
 // socketFile says in which folder a private server's socket is.
 const socketFile = "socket-folder"
 
-// Running returns the address of the private server that has its files in a folder, where one is at work.
+// Running returns the address of the private server that has its files in a folder, if one is running.
 func Running(ctx context.Context, dir string) (dsn string, ok bool) {
 	secret, err1 := os.ReadFile(filepath.Join(dir, "password"))
 	sockets, err2 := os.ReadFile(filepath.Join(dir, socketFile))

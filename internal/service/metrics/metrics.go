@@ -1,5 +1,5 @@
-// Package metrics tells monitoring how the service fares, as OpenMetrics: how long its calls take, what the fleet is
-// like, and what work waits.
+// Package metrics tells monitoring how the service is doing, as OpenMetrics: how long its calls take, what the fleet
+// is like, and what work waits.
 package metrics
 
 import (
@@ -32,7 +32,7 @@ type Figure struct {
 	When   string // to look at it
 }
 
-// OwnFigures lists them. Those of all instances together are told alike by each of them.
+// OwnFigures lists them. Every instance reports those that concern all instances alike.
 var OwnFigures = []Figure{
 	{"idletally_build_info", "gauge", []string{"version", "commit", "go"}, "What this instance is; always 1.",
 		"instances differ for longer than an upgrade takes"},
@@ -118,11 +118,11 @@ func New(source Source, build wire.Build, log *slog.Logger) *Metrics {
 	return m
 }
 
-// Methods are those that the service has. Anybody may make up others: they are refused first of all, and have
-// one series together.
+// Methods are those that the service has. Anybody may invent others: they are refused first of all, and share one
+// series.
 var Methods = map[string]bool{"GET": true, "HEAD": true, "POST": true, "PUT": true, "DELETE": true}
 
-// Request notes a call that was answered.
+// Request records a call that was answered.
 func (m *Metrics) Request(route, method string, status int, took time.Duration) {
 	if !Methods[method] {
 		method = "other"
@@ -161,8 +161,7 @@ func newFleet(source Source, build wire.Build, log *slog.Logger) *fleet {
 // Describe says nothing: which series there are is known when they are counted.
 func (f *fleet) Describe(chan<- *prometheus.Desc) {}
 
-// Collect makes a fleet a prometheus.Collector. Nobody waits for what another one counts: they are told what
-// was counted last.
+// Collect makes a fleet a prometheus.Collector. Nobody waits while somebody else counts: they get the last count.
 func (f *fleet) Collect(to chan<- prometheus.Metric) {
 	figures, old := f.known()
 	if old && f.counting.TryLock() {
@@ -180,7 +179,7 @@ func (f *fleet) Collect(to chan<- prometheus.Metric) {
 	}
 }
 
-// known returns what was counted last, and whether that is too long ago.
+// known returns the last count, and whether that is too long ago.
 func (f *fleet) known() (figures []prometheus.Metric, old bool) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -219,8 +218,8 @@ func (c *counts) add(name string, v float64, labels ...string) {
 			nil), prometheus.GaugeValue, v, labels...))
 }
 
-// addStates adds how many there are in each state, those in which there are none included: what is not there
-// cannot be told from what is not told.
+// addStates adds how many there are in each state, including those with none: an absent series looks like one that is
+// not reported.
 func (c *counts) addStates(name string, states []string, of map[string]int64) {
 	for _, state := range states {
 		c.add(name, float64(of[state]), state)
@@ -297,7 +296,7 @@ func (c *counts) hosts(hosts []app.Host, at time.Time) {
 	c.addStates("idletally_hosts", lifecycle.Words(lifecycle.Hosts), states)
 	c.add("idletally_hosts_watching", float64(watching))
 
-	// Agents say their versions themselves: however many they make up, few have a series.
+	// Agents say their versions themselves: however many they invent, only a few have a series.
 	often := slices.SortedFunc(maps.Keys(versions), func(a, b string) int {
 		return cmp.Or(cmp.Compare(versions[b], versions[a]), cmp.Compare(a, b))
 	})
@@ -341,11 +340,11 @@ func (c *counts) applications(apps []wire.Standing) {
 	}
 }
 
-// AgentWaits notes that an agent waits for work until it does no more.
+// AgentWaits records that an agent waits for work, until it does no more.
 func (m *Metrics) AgentWaits() (noMore func()) {
 	m.waiting.Inc()
 	return m.waiting.Dec
 }
 
-// NodesReceived notes that agents sent nodes.
+// NodesReceived records that agents sent nodes.
 func (m *Metrics) NodesReceived(n int) { m.nodes.Add(float64(n)) }

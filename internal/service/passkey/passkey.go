@@ -1,5 +1,5 @@
-// Package passkey has people sign in by passkeys and security keys (Web Authentication, W3C, level 2): what a
-// browser is handed, and what it hands back. It keeps nothing.
+// Package passkey lets people sign in by passkeys and security keys (Web Authentication, W3C, level 2): what a
+// browser is given, and what it returns. It stores nothing.
 package passkey
 
 import (
@@ -14,14 +14,14 @@ import (
 	"github.com/go-webauthn/webauthn/webauthn"
 )
 
-// A Site is who passkeys are made for: they count nowhere else.
+// A Site is what passkeys are made for: they are valid nowhere else.
 type Site struct{ w *webauthn.WebAuthn }
 
 // Life is how long a browser may take.
 const Life = 5 * time.Minute
 
-// NewSite is for how browsers reach the service, https://HOST[:PORT]; nil where that has no name, since
-// passkeys are made for names alone.
+// NewSite is for how browsers reach the service, https://HOST[:PORT]; nil if that has no name, since passkeys are
+// made for names alone.
 func NewSite(public, name string) (*Site, error) {
 	u, err := url.Parse(public)
 	if err != nil || u.Hostname() == "" || net.ParseIP(u.Hostname()) != nil {
@@ -48,7 +48,7 @@ func NewSite(public, name string) (*Site, error) {
 	return &Site{w}, nil
 }
 
-// A Person is who has passkeys, as they are kept.
+// A Person is somebody with passkeys, as they are stored.
 type Person struct {
 	Handle []byte // which passkeys keep; at most 64 bytes, the same for as long as the person is the same
 	Name   string
@@ -77,10 +77,10 @@ func (p Person) user() (user, error) {
 	return u, nil
 }
 
-// ErrRefused says that what came back does not hold.
+// ErrRefused says that what came back does not verify.
 var ErrRefused = errors.New("the passkey's answer does not hold")
 
-// refused keeps what the library says for the log.
+// refused keeps the library's reason for the log.
 func refused(err error) error {
 	var p *protocol.Error
 	if errors.As(err, &p) {
@@ -89,7 +89,7 @@ func refused(err error) error {
 	return fmt.Errorf("%w: %w", ErrRefused, err)
 }
 
-// Begin returns what a browser makes a passkey by, as JSON, and the state that belongs to its answer.
+// Begin returns, as JSON, what a browser needs to make a passkey, and the state that belongs to its answer.
 func (s *Site) Begin(p Person) (options, state []byte, err error) {
 	u, err := p.user()
 	if err != nil {
@@ -113,7 +113,7 @@ func both(options any, session *webauthn.SessionData) (o, s []byte, err error) {
 	return o, s, err
 }
 
-// Made takes the answer of a browser that made one, and gives its id and what is to be kept of it.
+// Made takes the answer of a browser that made one, and returns its id and what is to be stored of it.
 func (s *Site) Made(p Person, state, answer []byte) (id, kept []byte, err error) {
 	u, err := p.user()
 	if err != nil {
@@ -136,8 +136,8 @@ func (s *Site) Made(p Person, state, answer []byte) (id, kept []byte, err error)
 	return c.ID, kept, err
 }
 
-// AskOf returns what a browser shows one of somebody's passkeys by, as JSON, and the state that belongs to its
-// answer. It tells which they have: it is for who has shown otherwise that they are this person.
+// AskOf returns, as JSON, what a browser needs to show one of somebody's passkeys, and the state that belongs to its
+// answer. It reveals which they have: it is for somebody who has shown otherwise that they are this person.
 func (s *Site) AskOf(p Person) (options, state []byte, err error) {
 	u, err := p.user()
 	if err != nil {
@@ -150,8 +150,8 @@ func (s *Site) AskOf(p Person) (options, state []byte, err error) {
 	return both(assertion.Response, session)
 }
 
-// Ask returns what a browser shows a passkey by, as JSON, and the state that belongs to its answer. It tells
-// nothing of who has any.
+// Ask returns, as JSON, what a browser needs to show a passkey, and the state that belongs to its answer. It does not
+// reveal who has any.
 func (s *Site) Ask() (options, state []byte, err error) {
 	assertion, session, err := s.w.BeginDiscoverableLogin(webauthn.WithUserVerification(protocol.VerificationRequired))
 	if err != nil {
@@ -166,7 +166,8 @@ type Shown struct {
 	Verified bool   // its holder showed who they are, by a finger or a number: it is two factors in one
 }
 
-// Shown takes the answer of a browser that showed one; of finds whose the passkey of an id is, and gives all of theirs.
+// Shown takes the answer of a browser that showed one; of finds whose the passkey of an id is, and returns all of
+// theirs.
 func (s *Site) Shown(state, answer []byte, of func(id []byte) (Person, error)) (out Shown, err error) {
 	var session webauthn.SessionData
 	if err := json.Unmarshal(state, &session); err != nil {

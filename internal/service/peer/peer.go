@@ -1,4 +1,4 @@
-// Package peer tells where calls come from: what is bounded for strangers is bounded by that.
+// Package peer finds out where calls come from: that is how strangers are bounded.
 package peer
 
 import (
@@ -12,8 +12,8 @@ import (
 	"github.com/pires/go-proxyproto"
 )
 
-// Proxies are the addresses of machines that stand in front of the service and say for whom they speak.
-// Nobody else is believed.
+// Proxies are the addresses of machines that stand in front of the service and say for whom they speak. Nobody else
+// is believed.
 type Proxies []netip.Prefix
 
 // ParseProxies reads addresses and ranges, such as 10.0.0.7 and 10.20.0.0/16.
@@ -48,8 +48,8 @@ func (p Proxies) Have(a netip.Addr) bool {
 // maxHops is how many proxies may have passed a call on.
 const maxHops = 16
 
-// Of returns the address that a request comes from: that of the peer or, where the peer is a proxy, the last
-// address in X-Forwarded-For that is none. The address is not valid where the peer has none.
+// Of returns the address that a request comes from: that of the peer or, if the peer is a proxy, the last address in
+// X-Forwarded-For that is none. The address is not valid if the peer has none.
 func (p Proxies) Of(r *http.Request) netip.Addr {
 	at := address(r.RemoteAddr)
 	if !p.Have(at) {
@@ -69,8 +69,8 @@ func (p Proxies) Of(r *http.Request) netip.Addr {
 // maxHello is how long a proxy may take to say for whom a connection is.
 const maxHello = 5 * time.Second
 
-// Listen has connections of proxies be from whom these say, by the PROXY protocol (version 1 or 2); one that
-// says nothing speaks for itself. Of everybody else such words are not understood.
+// Listen takes connections of proxies to be from where these say, by the PROXY protocol (version 1 or 2); one that
+// says nothing speaks for itself. From everybody else such words are not accepted.
 func (p Proxies) Listen(l net.Listener) net.Listener {
 	if len(p) == 0 {
 		return l
@@ -99,9 +99,8 @@ func address(text string) netip.Addr {
 	return a.Unmap().WithZone("")
 }
 
-// Place names what one party can have of the addresses around this one: an IPv4 address, or the /64 that an
-// IPv6 address is in, since whoever has one address there has all (RFC 6177). An address that is not valid is
-// one place, too.
+// Place names what one party can have of the addresses around this one: an IPv4 address, or the /64 of an IPv6
+// address, since whoever has one address there has all (RFC 6177). An address that is not valid is one place, too.
 func Place(a netip.Addr) string {
 	if a.Is6() {
 		return netip.PrefixFrom(a, 64).Masked().String()

@@ -20,7 +20,7 @@ type Attempt struct {
 	maker [16]byte
 }
 
-// An Answer is what came of an attempt.
+// An Answer is the outcome of an attempt.
 type Answer struct {
 	Status int    // 0 where it has no answer
 	Body   []byte // as it was given to KeepAnswer
@@ -45,7 +45,7 @@ func (a *Attempt) Sealed() string { return fmt.Sprintf("answer to %x", a.id) }
 
 type attemptKey struct{}
 
-// WithAttempt has what is changed belong to an attempt.
+// WithAttempt makes changes belong to an attempt.
 func WithAttempt(ctx context.Context, a *Attempt) context.Context {
 	return context.WithValue(ctx, attemptKey{}, a)
 }
@@ -55,7 +55,7 @@ func attemptOf(ctx context.Context) *Attempt {
 	return a
 }
 
-// mark writes the attempt down. Where its own mark is there already, it was kept when the connection broke.
+// mark records the attempt. If its own mark is there already, it was stored when the connection broke.
 func (a *Attempt) mark(ctx context.Context, tx *sqlx.Tx) error {
 	_, err := tx.ExecContext(ctx, `INSERT INTO attempt (id, asked, maker, at) VALUES (?,?,?,?)`, a.id[:], a.asked[:],
 		a.maker[:], now())
@@ -73,7 +73,7 @@ func (a *Attempt) mark(ctx context.Context, tx *sqlx.Tx) error {
 	return nil
 }
 
-// AttemptAnswer returns what came of the same call before; ErrNotFound where it was never made.
+// AttemptAnswer returns the outcome of the same call before; ErrNotFound if it was never made.
 func (s *Store) AttemptAnswer(ctx context.Context, a *Attempt) (out Answer, err error) {
 	var row struct {
 		Asked  []byte        `db:"asked"`
@@ -91,14 +91,14 @@ func (s *Store) AttemptAnswer(ctx context.Context, a *Attempt) (out Answer, err 
 	return Answer{int(row.Status.Int32), row.Answer, row.At}, nil
 }
 
-// KeepAnswer keeps what came of an attempt.
+// KeepAnswer stores the outcome of an attempt.
 func (s *Store) KeepAnswer(ctx context.Context, a *Attempt, status int, body []byte) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE attempt SET status = ?, answer = ? WHERE id = ? AND maker = ?`, status,
 		body, a.id[:], a.maker[:])
 	return err
 }
 
-// ForgetAttempts takes away those from before a time.
+// ForgetAttempts removes those from before a time.
 func (s *Store) ForgetAttempts(ctx context.Context, before time.Time) error {
 	for {
 		n, err := s.exec(ctx, `DELETE FROM attempt WHERE at < ? ORDER BY at LIMIT 1000`, before)

@@ -183,7 +183,7 @@ func tables(ctx context.Context, q sqlx.QueryerContext) (out []string, err error
 	return out, err
 }
 
-// columns are those of a table that are written, in their order; others are made of them.
+// columns are those of a table that are written, in their order; others are computed from them.
 func columns(ctx context.Context, q sqlx.QueryerContext, table string) (out []string, err error) {
 	err = sqlx.SelectContext(ctx, q, &out,
 		`SELECT column_name FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ?
@@ -268,8 +268,8 @@ func dump(ctx context.Context, conn *sqlx.Conn, table string, put func(string, [
 	return n, errors.Join(rows.Err(), flush())
 }
 
-// ReadBackup goes through a backup from its beginning to its end and hands out its files and rows; what it
-// says at the end is whether all was as it was written.
+// ReadBackup goes through a backup from its beginning to its end and hands out its files and rows; only what it
+// returns at the end says whether all was as it was written.
 func ReadBackup(
 	ctx context.Context, from io.Reader, begin func(Manifest) error, file func(name string, b []byte) error,
 	rows func(table string, columns []string, rows [][]any) error,
@@ -467,7 +467,7 @@ func readPiece(in io.Reader, rows func([]string, [][]any) error) (n int64, err e
 	return n, nil
 }
 
-// A Revived is what counts again after a backup was restored, whatever became of it since.
+// A Revived is what is valid again after a backup was restored, whatever became of it since.
 type Revived struct {
 	Sessions int64    // that were ended
 	Tokens   []Token  // that were ended, unless they are kept
@@ -475,9 +475,9 @@ type Revived struct {
 	People   []string
 }
 
-// Revive ends what a restored backup brings back and nobody asked for: sessions, kept answers, and tokens
-// unless they are kept. What is left is for somebody to look through, and the service writes into its history
-// that there was a restore.
+// Revive ends what a restored backup brings back and nobody asked for: sessions, stored answers, and tokens unless
+// they are kept. What is left is for somebody to look through, and the service writes into its history that there was
+// a restore.
 func Revive(ctx context.Context, dsn string, of Manifest, keepTokens bool) (r Revived, err error) {
 	s, err := Attach(ctx, dsn)
 	if err != nil {
@@ -529,8 +529,7 @@ func Revive(ctx context.Context, dsn string, of Manifest, keepTokens bool) (r Re
 // restoredFrom begins the upkeep that a restore leaves; the time of the backup follows.
 const restoredFrom = "restored "
 
-// Restored says of which time the backup was that this database was made of, since that was last told; told
-// has it told.
+// Restored returns of which time the backup was that this database was made from, until told was called once.
 func (s *Store) Restored(ctx context.Context) (at string, told func() error, err error) {
 	var names []string
 	if err := s.db.SelectContext(ctx, &names, `SELECT name FROM upkeep
@@ -544,8 +543,7 @@ func (s *Store) Restored(ctx context.Context) (at string, told func() error, err
 	}, nil
 }
 
-// Restore puts a backup into a database that holds nothing yet, and hands out its files. An older backup is
-// brought up to date.
+// Restore puts a backup into an empty database, and hands out its files. An older backup is brought up to date.
 func Restore(
 	ctx context.Context, dsn string, from io.Reader, file func(name string, b []byte) error,
 ) (c Counted, err error) {
@@ -609,7 +607,7 @@ func Restore(
 	return c, migrate(ctx, db.DB)
 }
 
-// insert keeps statements below what a server takes.
+// insert keeps statements smaller than a server accepts.
 func insert(ctx context.Context, conn *sqlx.Conn, table string, names []string, rows [][]any) error {
 	head := "INSERT INTO `" + table + "` (`" + strings.Join(names, "`, `") + "`) VALUES "
 	for len(rows) > 0 {

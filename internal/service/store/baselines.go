@@ -27,7 +27,7 @@ type Edition struct {
 
 const editionColumns = `application, number, state, text, title, author, created, published_by, published`
 
-// AddEdition keeps a text as the application's next draft; with after only where that is the newest yet.
+// AddEdition stores a text as the application's next draft; with after only if that is the newest yet.
 func (s *Store) AddEdition(ctx context.Context, e Edition, after *int) (number int, err error) {
 	for n := range 20 * tries { // two people may upload at once: the key decides
 		if n > 0 {
@@ -75,7 +75,7 @@ func (s *Store) AddEdition(ctx context.Context, e Edition, after *int) (number i
 	return number, err
 }
 
-// Publish makes an edition the one that counts.
+// Publish makes an edition the published one.
 func (s *Store) Publish(ctx context.Context, application string, number int, by string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx,
@@ -104,7 +104,7 @@ func (s *Store) Edition(ctx context.Context, application string, number int) (e 
 	return e, one(err, fmt.Sprintf("edition %d of %s", number, application))
 }
 
-// PublishedNumber returns the number of the edition of an application that counts; 0 where none does.
+// PublishedNumber returns the number of the published edition of an application; 0 if there is none.
 func (s *Store) PublishedNumber(ctx context.Context, application string) (number int, err error) {
 	err = s.db.GetContext(ctx, &number,
 		`SELECT COALESCE(MAX(number), 0) FROM edition WHERE state = 'published' AND application = ?`, application)

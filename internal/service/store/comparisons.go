@@ -7,7 +7,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// A Comparison is a snapshot that is to be held against what is published. Nobody sees the snapshot before that.
+// A Comparison is a snapshot that is to be compared with what is published. Nobody sees the snapshot before that.
 type Comparison struct {
 	Snapshot    string `db:"snapshot"`
 	Application string `db:"application"`
@@ -24,8 +24,8 @@ func queueComparison(ctx context.Context, tx *sqlx.Tx, snapshot string) error {
 	return err
 }
 
-// dropStaleHeard takes away what was heard of a place and nobody has looked at yet: a later look at the same
-// place stands for it. However often a host tells something, one snapshot of each of its places waits.
+// dropStaleHeard removes what was reported of a place and nobody has looked at yet: a later look at the same place
+// replaces it. However often a host reports something, one snapshot of each of its places waits.
 func dropStaleHeard(ctx context.Context, tx *sqlx.Tx, application, host string) error {
 	_, err := tx.ExecContext(ctx,
 		`DELETE s FROM snapshot s JOIN comparison c ON c.snapshot = s.id WHERE c.application = ? AND c.host = ?
@@ -34,13 +34,12 @@ func dropStaleHeard(ctx context.Context, tx *sqlx.Tx, application, host string) 
 	return err
 }
 
-// Shares bounds how many comparisons go on at once, in all instances, of one application and of one host:
-// what is slow of one leaves room for the others. Of one place there is never more than one.
+// Shares bounds how many comparisons go on at once, in all instances, of one application and of one host: something
+// slow of one leaves room for the others. Of one place there is never more than one.
 type Shares struct{ Application, Host int }
 
-// ClaimComparison returns the comparison that has waited longest, to be done within the lease that
-// KeepComparison renews; nil where there is none, or none that its share allows. One whose lease ran out is
-// given again.
+// ClaimComparison returns the comparison that has waited longest, to be done within the lease that KeepComparison
+// renews; nil if there is none, or none that its share allows. One whose lease ran out is given again.
 func (s *Store) ClaimComparison(ctx context.Context, most Shares) (*Comparison, error) {
 	var held []Comparison
 	if err := s.db.SelectContext(ctx, &held,
@@ -107,8 +106,8 @@ func (s *Store) holdComparison(ctx context.Context, c Comparison, until time.Tim
 	return changed(r, err, "comparison of snapshot "+c.Snapshot)
 }
 
-// EndComparison shows the snapshot, with what there is to say of it. ErrConflict says that somebody else has
-// the comparison by now.
+// EndComparison shows the snapshot, with what there is to say of it. ErrConflict says that somebody else has the
+// comparison by now.
 func (s *Store) EndComparison(ctx context.Context, c Comparison, message string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx, `DELETE FROM comparison WHERE snapshot = ? AND tries = ?`, c.Snapshot, c.Tries)
@@ -122,7 +121,7 @@ func (s *Store) EndComparison(ctx context.Context, c Comparison, message string)
 	})
 }
 
-// Latest finds the newest snapshot of an application on a host, also one that nobody sees yet.
+// Latest finds the newest snapshot of an application on a host, including one that nobody sees yet.
 func (s *Store) Latest(ctx context.Context, application, host string) (v Snapshot, err error) {
 	err = s.db.GetContext(ctx, &v,
 		`SELECT `+snapshotColumns+

@@ -21,10 +21,10 @@ var ErrStale = errors.New("somebody else has changed this meanwhile: look again"
 // ErrConflict says that a record is not in the state that a change needs.
 var ErrConflict = errors.New("conflict")
 
-// ErrUnsure says that a connection broke while a change was being kept: it may be there or not.
+// ErrUnsure says that a connection broke while a change was being committed: it may be there or not.
 var ErrUnsure = errors.New("the database was lost in this very moment: whether the change was kept is not known")
 
-// Of these an error of the database is one where [Trouble] says so.
+// An error of the database is one of these if [Trouble] says so.
 var (
 	ErrFull        = errors.New("the database has no room left")
 	ErrUnavailable = errors.New("the database does not answer")
@@ -52,7 +52,7 @@ const (
 	noSpaceLeftOnDevice = "28" // ENOSPC, as the text of erCantCreateTable has it
 )
 
-// numbered returns the number of an error that the database answered with; 0 of any other error.
+// numbered returns the number of an error that the database answered with; 0 for any other error.
 func numbered(err error) (number uint16, text string) {
 	var e *mysql.MySQLError
 	if errors.As(err, &e) {
@@ -61,8 +61,8 @@ func numbered(err error) (number uint16, text string) {
 	return 0, ""
 }
 
-// Trouble returns what is wrong where an error is none of the caller's making: ErrFull, ErrUnavailable, ErrUnsure or
-// ErrText; nil of any other error.
+// Trouble returns what is wrong if an error is none of the caller's making: ErrFull, ErrUnavailable, ErrUnsure or
+// ErrText; nil for any other error.
 func Trouble(err error) error {
 	var network net.Error
 	number, text := numbered(err)
@@ -87,14 +87,15 @@ func duplicate(err error) bool {
 	return number == erDupEntry
 }
 
-// retryable reports deadlocks, lock waits, changed records and cluster nodes that are not ready. Whatever was
-// begun is gone then.
+// retryable reports deadlocks, lock waits, changed records and cluster nodes that are not ready. Whatever was begun
+// is rolled back then.
 func retryable(err error) bool {
 	number, _ := numbered(err)
 	return slices.Contains([]uint16{erLockDeadlock, erLockWaitTimeout, erCheckread, erUnknownCom}, number)
 }
 
-// lost reports that the connection is no good: it broke, the server is ending, or the node is cut off from its cluster.
+// lost reports that the connection is unusable: it broke, the server is stopping, or the node is cut off from its
+// cluster.
 func lost(err error) bool {
 	if number, _ := numbered(err); number != 0 {
 		return slices.Contains([]uint16{

@@ -32,7 +32,7 @@ var usualTrust = Trust{24 * time.Hour, time.Hour}
 
 const gcPage = 1000
 
-// Have tells which nodes are stored, and may be relied on for a day.
+// Have returns which nodes are stored, and may be relied on for a day.
 func (s *Store) Have(ctx context.Context, hashes []tree.Hash) (map[tree.Hash]bool, error) {
 	have := make(map[tree.Hash]bool, len(hashes))
 	for len(hashes) > 0 {
@@ -59,7 +59,7 @@ func (s *Store) Have(ctx context.Context, hashes []tree.Hash) (map[tree.Hash]boo
 	return have, nil
 }
 
-// sound tells which nodes are not doomed, and on which of them nobody has relied lately.
+// sound returns which nodes are not doomed, and on which of them nobody has relied lately.
 func (s *Store) sound(ctx context.Context, hashes []tree.Hash, have map[tree.Hash]bool) (stale []tree.Hash, err error) {
 	var rows []struct {
 		Hash []byte    `db:"hash"`
@@ -76,21 +76,21 @@ func (s *Store) sound(ctx context.Context, hashes []tree.Hash, have map[tree.Has
 	return stale, err
 }
 
-// Swept is what collecting garbage came to.
+// Swept is the outcome of collecting garbage.
 type Swept struct {
 	Live  int64 // nodes that something leads to
 	Taken int64 // nodes that went
 }
 
-// sweeper works on one connection, where it keeps what is reached in a table of its own: memory does
-// not grow with what is stored.
+// sweeper works on one connection, where it keeps what is reached in a table of its own: memory does not grow with
+// what is stored.
 type sweeper struct {
 	s    *Store
 	conn *sqlx.Conn
 	live int64
 }
 
-// Sweep takes away nodes that nothing leads to.
+// Sweep removes nodes that nothing leads to.
 func (s *Store) Sweep(ctx context.Context) (out Swept, err error) {
 	conn, err := s.db.Connx(ctx)
 	if err != nil {
@@ -161,7 +161,7 @@ func (w *sweeper) fromUsed(ctx context.Context, since time.Time) error {
 		w.mark)
 }
 
-// pages hands out the hashes that a query gives, page by page. The page before may change the next.
+// pages hands out the hashes that a query returns, page by page. The page before may change the next.
 func (w *sweeper) pages(
 	ctx context.Context, query string, arg any, page func(context.Context, []tree.Hash) error,
 ) error {
@@ -189,7 +189,7 @@ func (w *sweeper) pages(
 	}
 }
 
-// mark notes nodes and all below them, and saves those that are doomed.
+// mark records nodes and all below them as reached, and saves those that are doomed.
 func (w *sweeper) mark(ctx context.Context, hashes []tree.Hash) error {
 	for len(hashes) > 0 {
 		n := min(len(hashes), 256)
@@ -245,7 +245,7 @@ func (w *sweeper) mark(ctx context.Context, hashes []tree.Hash) error {
 	return nil
 }
 
-// doom has nobody rely any more on what was not reached.
+// doom marks what was not reached, so that nobody relies on it any more.
 func (w *sweeper) doom(ctx context.Context, cutoff time.Time) error {
 	return w.pages(ctx,
 		`SELECT n.hash FROM node n LEFT JOIN reached r ON r.hash = n.hash WHERE n.used < ? AND NOT n.doomed
@@ -258,7 +258,7 @@ func (w *sweeper) doom(ctx context.Context, cutoff time.Time) error {
 		})
 }
 
-// take takes away what is doomed.
+// take removes what is doomed.
 func (w *sweeper) take(ctx context.Context) (taken int64, err error) {
 	err = w.pages(ctx, `SELECT hash FROM node WHERE doomed = ? AND hash > ? ORDER BY hash LIMIT ?`, true,
 		func(ctx context.Context, hashes []tree.Hash) error {
@@ -269,7 +269,7 @@ func (w *sweeper) take(ctx context.Context) (taken int64, err error) {
 	return taken, err
 }
 
-// SweepDirectories takes away accounts that no snapshot goes with.
+// SweepDirectories removes accounts that no snapshot goes with.
 func (s *Store) SweepDirectories(ctx context.Context) (int64, error) {
 	return s.exec(ctx,
 		`DELETE FROM directory WHERE used < ? AND NOT EXISTS (SELECT 1 FROM snapshot
@@ -389,7 +389,7 @@ func (s *Store) CheckSnapshots(ctx context.Context) (n int, faults []Fault, err 
 	return n, faults, nil
 }
 
-// TakeDuty makes one instance do what only one is to do, until a time. It says whether it is this one.
+// TakeDuty makes one instance do what only one is to do, until a time. It reports whether it is this one.
 func (s *Store) TakeDuty(ctx context.Context, name, holder string, last time.Duration) (mine bool, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		at := now()
@@ -446,7 +446,7 @@ func (s *Store) EachPlace(ctx context.Context, visit func([]PlaceTime) error) er
 	return nil
 }
 
-// DropSnapshot lets a snapshot go, and the findings of its reports; their figures stay.
+// DropSnapshot removes a snapshot, and the findings of its reports; their figures stay.
 func (s *Store) DropSnapshot(ctx context.Context, id string) error {
 	if err := s.TrimReports(ctx, id); err != nil {
 		return err

@@ -15,11 +15,10 @@ import (
 	"idletally/internal/core/chain"
 )
 
-// By is who did something: a person, an agent or nobody in particular, and the token of theirs that a program
-// did it with.
+// By is who did something: a person, an agent or nobody in particular, and the token of theirs that a program used.
 type By struct{ Who, Token string }
 
-// Audit writes a line of history behind the last one, whichever instance wrote that.
+// Audit writes a line of history after the last one, whichever instance wrote that.
 func (s *Store) Audit(ctx context.Context, by By, what, subject, detail string) error {
 	l := chain.Line{
 		ID:      NewID(),
@@ -52,8 +51,8 @@ func (s *Store) Audit(ctx context.Context, by By, what, subject, detail string) 
 	}
 }
 
-// append puts a line behind the head that it sees, where nobody else has done so meanwhile; behind a head
-// that is not ours it puts another line, which says so.
+// append puts a line after the head that it sees, if nobody else has done so meanwhile; after a head that is not ours
+// it first puts another line, which says so.
 func (s *Store) append(ctx context.Context, tx *sqlx.Tx, l chain.Line) (done bool, err error) {
 	before, err := head(ctx, tx)
 	if err != nil {
@@ -120,8 +119,8 @@ func clip(s string, n int) string {
 	return strings.ToValidUTF8(s, "")
 }
 
-// Chain hands out the history line by line, those behind line after, up to the head that it has when it is
-// asked, which it gives; and how many lines stand outside that should not.
+// Chain hands out the history line by line, those after line after, up to the head that it has when it is asked,
+// which it returns; and how many lines there are outside of it that should not be.
 func (s *Store) Chain(
 	ctx context.Context, after int64, visit func(chain.Line) error,
 ) (h chain.Head, strays int64, err error) {
@@ -138,15 +137,15 @@ func (s *Store) Chain(
 // Head returns where the history ends.
 func (s *Store) Head(ctx context.Context) (chain.Head, error) { return head(ctx, s.db) }
 
-// Strays says how many lines stand outside of the chain that should not.
+// Strays returns how many lines there are outside of the chain that should not be.
 func (s *Store) Strays(ctx context.Context) (n int64, err error) {
 	err = s.db.GetContext(ctx, &n,
 		`SELECT (SELECT COUNT(*) FROM audit WHERE seq IS NULL) - outside FROM chain WHERE name = 'history'`)
 	return n, err
 }
 
-// Lines hands out the lines behind one, up to another, in their order: behind 0, those from before there was
-// a chain, too. That some are missing is for visit to see.
+// Lines hands out the lines after one, up to another, in their order: after 0, those from before there was a chain,
+// too. visit has to notice whether some are missing.
 func (s *Store) Lines(ctx context.Context, after, upTo int64, visit func(chain.Line) error) error {
 	if after == 0 && upTo > 0 {
 		after = math.MinInt64
@@ -173,8 +172,8 @@ func (s *Store) Lines(ctx context.Context, after, upTo int64, visit func(chain.L
 	return nil
 }
 
-// lines reads the lines of the history that are so, and in an order, as a query's end says. Those outside of
-// the chain have number 0.
+// lines reads the lines of the history that a query's end selects, in its order. Those outside of the chain have
+// number 0.
 func lines(ctx context.Context, q interface {
 	SelectContext(ctx context.Context, to any, query string, args ...any) error
 }, so string, args ...any) ([]chain.Line, error) {

@@ -8,7 +8,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Hook is where a program wants to hear of what happens.
+// Hook is where a program wants to be told of events.
 type Hook struct {
 	ID          string     `db:"id"`
 	Application string     `db:"application"` // "": every one
@@ -53,7 +53,7 @@ func (s *Store) Hook(ctx context.Context, id string) (h Hook, err error) {
 	return h, one(err, "hook "+id)
 }
 
-// RemoveHook forgets a hook, and what it was to be told.
+// RemoveHook removes a hook, and its notices.
 func (s *Store) RemoveHook(ctx context.Context, id string) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM hook WHERE id = ?`, id)
 	return err
@@ -68,7 +68,7 @@ type Notice struct {
 	Next  time.Time `db:"next"`
 }
 
-// maxNotices bounds what waits for one hook: who does not listen is told no more than that.
+// maxNotices bounds what waits for one hook: one that does not listen is told no more than that.
 const maxNotices = 10_000
 
 // AddNotice has something told, unless too much waits for that hook already.
@@ -80,7 +80,7 @@ func (s *Store) AddNotice(ctx context.Context, n Notice) error {
 	return err
 }
 
-// ClaimNotices takes what is to be told now, for so long; of several instances one gets each.
+// ClaimNotices claims what is due now, for so long; of several instances one gets each.
 func (s *Store) ClaimNotices(
 	ctx context.Context, at time.Time, lease time.Duration, limit int,
 ) (mine []Notice, err error) {
@@ -106,7 +106,7 @@ func (s *Store) ClaimNotices(
 	return mine, nil
 }
 
-// Told notes that something was delivered.
+// Told records that something was delivered.
 func (s *Store) Told(ctx context.Context, n Notice) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `DELETE FROM notice WHERE id = ?`, n.ID); err != nil {
@@ -117,7 +117,7 @@ func (s *Store) Told(ctx context.Context, n Notice) error {
 	})
 }
 
-// NotTold notes why something was not, and when that is tried again; with a zero time never.
+// NotTold records why something was not, and when that is tried again; with a zero time never.
 func (s *Store) NotTold(ctx context.Context, n Notice, why string, again time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) (err error) {
 		if again.IsZero() {

@@ -37,7 +37,8 @@ type Host struct {
 	RenewedUsed *time.Time `db:"renewed_used"` // since when the agent has used the certificate that took its place
 	Twice       *time.Time `db:"twice"`        // since when two are known to hold its identity
 
-	// fingerprint of the service's that signed its certificate and that it trusts; "" where it did not tell
+	// The fingerprint of the service's authority that signed its certificate and that it trusts; "" if it did not
+	// tell.
 	Authority string `db:"authority"`
 	OrderKey  string `db:"order_key"` // by which it knows the service, in hexadecimal digits; "" where it did not tell
 }
@@ -53,7 +54,7 @@ func (h Host) Tags() []string {
 const hostColumns = `name, tags, certificate, renewed, enrolment, carried, version, protocol, oldest, system, up_since,
 	runs_since, watching, watch_notes, created, last_seen, enrolled, renewed_used, twice, authority, order_key`
 
-// Invite adds a host, or changes the tags of one where some are given, and keeps the hash of its enrolment code.
+// Invite adds a host, or changes the tags of one if some are given, and stores the hash of its enrolment code.
 func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash [32]byte, expires time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx,
@@ -74,7 +75,7 @@ func (s *Store) AddHost(ctx context.Context, name string) error {
 	return err
 }
 
-// SetTags changes a host's tags; with was only where they are these.
+// SetTags changes a host's tags; with was only if they are these.
 func (s *Store) SetTags(ctx context.Context, name string, tags []string, was *string) error {
 	list := strings.Join(tags, ",")
 	return s.replace(ctx, "the tags of "+name, list, was,
@@ -85,8 +86,8 @@ func (s *Store) SetTags(ctx context.Context, name string, tags []string, was *st
 		})
 }
 
-// UseCode takes a code once and tells which host it is for. The request that it came with may come again: its
-// answer may have been lost.
+// UseCode uses up a code and returns which host it is for. The request that it came with may come again: its answer
+// may have been lost.
 func (s *Store) UseCode(ctx context.Context, codeHash, request [32]byte) (host string, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		if err := changedOrErr(tx.ExecContext(ctx,
@@ -100,7 +101,7 @@ func (s *Store) UseCode(ctx context.Context, codeHash, request [32]byte) (host s
 	return host, err
 }
 
-// Certified is what a host's agent was given when it was let in.
+// Certified is what a host's agent got when it was enrolled.
 type Certified struct {
 	Serial, Version     string
 	Carried             bool   // nothing leads there
@@ -120,10 +121,10 @@ func (s *Store) SetCertificate(ctx context.Context, host string, c Certified) (e
 	return enrolment, changed(r, err, "host "+host)
 }
 
-// Greet notes what runs on a host now.
+// Greet records what runs on a host now.
 func (s *Store) Greet(ctx context.Context, host string, in wire.Hello) error {
 	since := func(seconds int64) time.Time { return now().Add(-wire.Ago(seconds)) }
-	// what the agent made up is to be refused by its number, not by the database
+	// What the agent made up is to be refused by its number, not by the database.
 	small := func(n int) int { return min(max(n, 0), math.MaxInt16) }
 	_, err := s.exec(ctx,
 		`UPDATE host SET version = ?, protocol = ?, oldest = ?, system = ?, up_since = ?, runs_since = ?
@@ -133,8 +134,8 @@ func (s *Store) Greet(ctx context.Context, host string, in wire.Hello) error {
 	return err
 }
 
-// RenewCertificate says which certificate a host's agent gets in place of the one that it called with. That
-// one counts on, until it ends: an answer may be lost on its way.
+// RenewCertificate records which certificate a host's agent gets to replace the one that it called with. That one
+// stays valid until it expires: an answer may be lost on its way.
 func (s *Store) RenewCertificate(ctx context.Context, host, with, serial string) error {
 	r, err := s.db.ExecContext(ctx,
 		`UPDATE host SET certificate = ?, renewed = ?, renewed_used = NULL WHERE name = ? AND (certificate = ?
@@ -143,14 +144,14 @@ func (s *Store) RenewCertificate(ctx context.Context, host, with, serial string)
 	return changed(r, err, "host "+host)
 }
 
-// UseRenewed notes that a host's agent has begun to use the certificate that it renewed last.
+// UseRenewed records that a host's agent has begun to use the certificate that it renewed last.
 func (s *Store) UseRenewed(ctx context.Context, host, serial string) error {
 	_, err := s.exec(ctx, `UPDATE host SET renewed_used = ? WHERE name = ? AND renewed = ? AND renewed_used IS NULL`,
 		now(), host, serial)
 	return err
 }
 
-// TakeQuota counts what a host's agent sends on a day (UTC), in bytes; ErrConflict where it would be more than it may.
+// TakeQuota counts what a host's agent sends on a day (UTC), in bytes; ErrConflict if it would be more than it may.
 func (s *Store) TakeQuota(ctx context.Context, host string, bytes, most int64) error {
 	day := now().Format(time.DateOnly)
 	r, err := s.db.ExecContext(ctx,
@@ -160,13 +161,13 @@ func (s *Store) TakeQuota(ctx context.Context, host string, bytes, most int64) e
 	return changed(r, err, "what host "+host+" may send today")
 }
 
-// HeldTwice notes that two hold a host's identity, and says whether that was not known.
+// HeldTwice records that two hold a host's identity, and reports whether that was not known.
 func (s *Store) HeldTwice(ctx context.Context, host string) (news bool, err error) {
 	n, err := s.exec(ctx, `UPDATE host SET twice = ? WHERE name = ? AND twice IS NULL`, now(), host)
 	return n > 0, err
 }
 
-// ShutOut has no certificate of a host's agent count any more.
+// ShutOut revokes all certificates of a host's agent.
 func (s *Store) ShutOut(ctx context.Context, host string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx,
@@ -176,13 +177,13 @@ func (s *Store) ShutOut(ctx context.Context, host string) error {
 		if err := changed(r, err, "host "+host+", whose agent has no certificate that counts,"); err != nil {
 			return err
 		}
-		// a used code is good for its agent once more
+		// A used code is valid for its agent once more.
 		_, err = tx.ExecContext(ctx, `DELETE FROM enrolment WHERE host = ?`, host)
 		return err
 	})
 }
 
-// SetKnown notes by which keys a host's agent knows the service.
+// SetKnown records by which keys a host's agent knows the service.
 func (s *Store) SetKnown(ctx context.Context, host, authority, orderKey string) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE host SET authority = ?, order_key = ? WHERE name = ?`, authority, orderKey,
 		host)
@@ -198,7 +199,7 @@ func (s *Store) HostsBehind(ctx context.Context, authority, orderKey string, lim
 	return out, err
 }
 
-// Seen notes that an agent called.
+// Seen records that an agent called.
 func (s *Store) Seen(ctx context.Context, host string) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE host SET last_seen = ? WHERE name = ?`, now(), host)
 	return err
@@ -215,7 +216,7 @@ func (s *Store) Hosts(ctx context.Context, after string, limit int) ([]Host, err
 	return s.HostsOf(ctx, HostFilter{}, after, limit)
 }
 
-// A HostFilter says which hosts are meant; where nothing is said, all are.
+// A HostFilter says which hosts are meant; empty fields do not restrict.
 type HostFilter struct {
 	Tag     string
 	Version string         // of their agents
@@ -249,7 +250,7 @@ func (f HostFilter) where() (clause string, args []any) {
 	return clause, args
 }
 
-// HostsOf lists those that a filter means, by name.
+// HostsOf lists the hosts that match a filter, by name.
 func (s *Store) HostsOf(ctx context.Context, f HostFilter, after string, limit int) (out []Host, err error) {
 	clause, args := f.where()
 	err = s.db.SelectContext(ctx, &out,
@@ -258,7 +259,7 @@ func (s *Store) HostsOf(ctx context.Context, f HostFilter, after string, limit i
 	return out, err
 }
 
-// CountHosts counts those that a filter means.
+// CountHosts counts the hosts that match a filter.
 func (s *Store) CountHosts(ctx context.Context, f HostFilter) (int64, error) {
 	clause, args := f.where()
 	return s.count(ctx, `SELECT COUNT(*) FROM host WHERE TRUE`+clause, args...)
@@ -283,7 +284,7 @@ func addWork(ctx context.Context, tx *sqlx.Tx, host, kind, subject string) error
 	return err
 }
 
-// Due tells for which hosts there is work that waits, and for which a question.
+// Due returns for which hosts there is work that waits, and for which a question.
 func (s *Store) Due(ctx context.Context) (work, questions []string, err error) {
 	err = s.db.SelectContext(ctx, &work, `SELECT DISTINCT host FROM work WHERE state = 'waiting' LIMIT 100000`)
 	if err == nil {
@@ -293,8 +294,8 @@ func (s *Store) Due(ctx context.Context) (work, questions []string, err error) {
 	return work, questions, err
 }
 
-// ClaimWork returns a host's agent its next work, if there is any. Taken work whose lease ran out
-// is given again: an agent that was killed goes on with it.
+// ClaimWork returns a host's agent its next work, if there is any. Taken work whose lease ran out is given again: an
+// agent that was killed goes on with it.
 func (s *Store) ClaimWork(ctx context.Context, host string) (*Work, error) {
 	var list []Work
 	if err := s.db.SelectContext(ctx, &list, `SELECT id, host, kind, subject, state, tries FROM work
@@ -328,7 +329,7 @@ func (s *Store) RunWork(ctx context.Context, host, run string) (w Work, err erro
 	return w, one(err, "work of run "+run+" on host "+host)
 }
 
-// CarryWork has a host's part of a run be held by whoever carries it there, until a time; nobody else is given it.
+// CarryWork gives a host's part of a run to whoever carries it there, until a time; nobody else is given it.
 func (s *Store) CarryWork(ctx context.Context, host, run string, until time.Time) error {
 	w, err := s.RunWork(ctx, host, run)
 	if err == nil {
@@ -339,7 +340,7 @@ func (s *Store) CarryWork(ctx context.Context, host, run string, until time.Time
 	return err
 }
 
-// ReleaseWork lets an agent have its taken work again at once: it has just started anew.
+// ReleaseWork lets an agent have its taken work again at once: it has just been restarted.
 func (s *Store) ReleaseWork(ctx context.Context, host string) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE work SET lease_until = NULL WHERE host = ? AND state = 'taken'`, host)
 	return err

@@ -22,7 +22,7 @@ type Look struct {
 	WatchedAt   *time.Time         `db:"watched_at"`
 }
 
-// Looks returns the newest look at each place: of one application, and one host, where they are given.
+// Looks returns the newest look at each place: of one application, and one host, if they are given.
 func (s *Store) Looks(ctx context.Context, application, host string) ([]Look, error) {
 	where, args := "", []any{}
 	if application != "" {
@@ -46,7 +46,7 @@ func (s *Store) Looks(ctx context.Context, application, host string) ([]Look, er
 		err
 }
 
-// TakenAt tells when snapshots were taken, by id. Those that are not there are left out.
+// TakenAt returns when snapshots were taken, by id. Those that are not there are left out.
 func (s *Store) TakenAt(ctx context.Context, ids []string) (map[string]time.Time, error) {
 	out := make(map[string]time.Time, len(ids))
 	for part := range slices.Chunk(ids, atOnce) {
@@ -73,11 +73,11 @@ func (s *Store) TakenAt(ctx context.Context, ids []string) (map[string]time.Time
 	return out, nil
 }
 
-// watchedEvery is how exactly it is kept until when something was still so: an agent tells it twice a minute.
+// watchedEvery is how precisely it is stored until when something was still so: an agent tells it twice a minute.
 const watchedEvery = time.Minute
 
-// SetCurrent notes that what a host's agent gave last of an application was still so at a time. That counts
-// for the snapshot that says the same, and only while it is the newest.
+// SetCurrent records that what a host's agent sent last of an application was still so at a time. That is for the
+// snapshot that says the same, and only while it is the newest.
 func (s *Store) SetCurrent(ctx context.Context, host string, c wire.CurrentPlace, at time.Time) error {
 	accounts, err := hex.DecodeString(c.Accounts)
 	if err != nil {

@@ -8,7 +8,8 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// measures returns what stored nodes come to, each with all that is below it. What is not stored is not in the answer.
+// measures returns what stored nodes come to, each with all that is below it. What is not stored is not in the
+// answer.
 func (s *Store) measures(ctx context.Context, hashes []tree.Hash) (map[tree.Hash]tree.Measure, error) {
 	known := make(map[tree.Hash]tree.Measure, len(hashes))
 	unknown, err := s.storedMeasures(ctx, hashes, known)
@@ -18,7 +19,7 @@ func (s *Store) measures(ctx context.Context, hashes []tree.Hash) (map[tree.Hash
 	return known, s.measureAnew(ctx, unknown, known)
 }
 
-// storedMeasures adds to known what is noted beside the nodes, and gives the nodes of which nothing is.
+// storedMeasures adds to known what is stored beside the nodes, and returns the nodes of which nothing is.
 func (s *Store) storedMeasures(
 	ctx context.Context, hashes []tree.Hash, known map[tree.Hash]tree.Measure,
 ) (unknown []tree.Hash, err error) {
@@ -50,7 +51,7 @@ func (s *Store) storedMeasures(
 	return unknown, nil
 }
 
-// measureAnew measures nodes that an earlier version stored, and notes it beside them, children before parents.
+// measureAnew measures nodes that an earlier version stored, and stores it beside them, children before parents.
 func (s *Store) measureAnew(ctx context.Context, hashes []tree.Hash, known map[tree.Hash]tree.Measure) error {
 	type folder struct {
 		hash     tree.Hash

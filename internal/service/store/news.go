@@ -20,8 +20,8 @@ type News struct {
 	Line   string    `db:"line"` // the last
 }
 
-// News tells what the history says of somebody by lines of some kinds behind one, the newest first, at most
-// so many. However many lines there are of one kind, they hide none of another.
+// News returns what the history says of somebody by lines of some kinds after one, the newest first, at most so many.
+// However many lines there are of one kind, they hide none of another.
 func (s *Store) News(ctx context.Context, person, after string, kinds []string, limit int) (out []News, err error) {
 	args := []any{person, after, now().Add(-newsKept)}
 	for _, k := range kinds {
@@ -35,7 +35,7 @@ func (s *Store) News(ctx context.Context, person, after string, kinds []string, 
 	return out, err
 }
 
-// SetTold notes up to which line of the history somebody was told: it never goes back, nor beyond what there is.
+// SetTold records up to which line of the history somebody was told: it never goes back, nor beyond what there is.
 func (s *Store) SetTold(ctx context.Context, person, line string) error {
 	_, err := s.db.ExecContext(ctx,
 		`UPDATE person SET told = GREATEST(told, LEAST(?, (SELECT MAX(id) FROM audit))) WHERE name = ?`, line, person)

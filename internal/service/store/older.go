@@ -13,13 +13,12 @@ import (
 // tieAtOnce is how many older lines get their numbers and hashes together.
 const tieAtOnce = 500
 
-// errFaster says that another one has changed the history meanwhile.
+// errFaster says that another instance has changed the history meanwhile.
 var errFaster = errors.New("another one was faster")
 
-// TieOlder has a line of the history tie those that were written before there was a chain: they get numbers
-// up to 0, and hashes like any other. It goes on where it was broken off; several instances may be at it.
-// Lines that were put among them, or taken away, and an end that this service did not sign, show as they are:
-// nothing is tied then.
+// TieOlder makes a line of the history cover those that were written before there was a chain: they get numbers up to
+// 0, and hashes like any other. It resumes where it was interrupted; several instances may be at it. Lines that were
+// put among them, or removed, and an end that this service did not sign, stay visible as such: nothing is tied then.
 func (s *Store) TieOlder(ctx context.Context) error {
 	for left := int64(1); left > 0; {
 		head, err := s.Head(ctx)

@@ -89,7 +89,7 @@ type Day struct {
 	Closes      int64     `db:"closes"`
 }
 
-// noteDay keeps what a report found as what there was that day.
+// noteDay stores what a report found as the figures of that day.
 func (s *Store) noteDay(ctx context.Context, r Report) error {
 	_, err := s.db.ExecContext(ctx,
 		`INSERT INTO day (on_day, application, host, findings, opens, closes) VALUES (?,?,?,?,?,?)
@@ -99,7 +99,7 @@ func (s *Store) noteDay(ctx context.Context, r Report) error {
 	return err
 }
 
-// Days lists what there was since a day, the oldest first.
+// Days lists the figures since a day, the oldest first.
 func (s *Store) Days(ctx context.Context, since time.Time) (out []Day, err error) {
 	err = s.db.SelectContext(ctx, &out,
 		`SELECT on_day, application, host, findings, opens, closes FROM day WHERE on_day >= ?
@@ -108,7 +108,7 @@ func (s *Store) Days(ctx context.Context, since time.Time) (out []Day, err error
 	return out, err
 }
 
-// ForgetDays lets go what lies too far back.
+// ForgetDays removes those that lie too far back.
 func (s *Store) ForgetDays(ctx context.Context, before time.Time) error {
 	return s.inPieces(ctx, `DELETE FROM day WHERE on_day < ? LIMIT 2000`, before.Format(time.DateOnly))
 }

@@ -9,7 +9,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// A Passkey is one of somebody's, as it is kept.
+// A Passkey is one of somebody's, as it is stored.
 type Passkey struct {
 	ID      string     `db:"id"`
 	Person  string     `db:"person"`
@@ -25,7 +25,7 @@ const passkeyColumns = `id, person, name, hash, sealed, created, used`
 // maxPasskeys is how many somebody may have.
 const maxPasskeys = 20
 
-// AddPasskey keeps one, and codes to spare where the person has none; whether these were kept is answered.
+// AddPasskey stores one, and spare codes if the person has none; it reports whether these were stored.
 func (s *Store) AddPasskey(ctx context.Context, p Passkey, spare [][32]byte) (out Passkey, spared bool, err error) {
 	p.ID, p.Created = NewID(), now()
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
@@ -73,7 +73,7 @@ func (s *Store) Passkeys(ctx context.Context, person string) (out []Passkey, err
 	return out, err
 }
 
-// CountPasskeys says how many somebody has.
+// CountPasskeys returns how many somebody has.
 func (s *Store) CountPasskeys(ctx context.Context, person string) (n int, err error) {
 	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM passkey WHERE person = ?`, person)
 	return n, err
@@ -85,7 +85,7 @@ func (s *Store) PasskeyOf(ctx context.Context, hash [32]byte) (p Passkey, err er
 	return p, one(err, "a passkey")
 }
 
-// UsePasskey keeps one as it is after it was shown.
+// UsePasskey stores one as it is after it was shown.
 func (s *Store) UsePasskey(ctx context.Context, id string, sealed []byte) error {
 	_, err := s.exec(ctx, `UPDATE passkey SET sealed = ?, used = ? WHERE id = ?`, sealed, now(), id)
 	return err
@@ -105,7 +105,7 @@ func (s *Store) RemovePasskey(ctx context.Context, person, id string) error {
 	})
 }
 
-// dropSpareCodes takes away codes to spare that stand in for nothing any more: another factor comes with others.
+// dropSpareCodes removes spare codes that no longer stand in for anything: another factor comes with others.
 func dropSpareCodes(ctx context.Context, tx *sqlx.Tx, person string) error {
 	_, err := tx.ExecContext(ctx,
 		`DELETE FROM spare_code WHERE person = ? AND NOT EXISTS (SELECT 1 FROM passkey WHERE person = ?)
@@ -113,7 +113,7 @@ func dropSpareCodes(ctx context.Context, tx *sqlx.Tx, person string) error {
 	return err
 }
 
-// AnswerChallenge has a challenge count once; ErrConflict where it was answered before.
+// AnswerChallenge accepts a challenge once; ErrConflict if it was answered before.
 func (s *Store) AnswerChallenge(ctx context.Context, hash [32]byte) error {
 	if _, err := s.exec(ctx, `DELETE FROM answered_challenge WHERE at < ?
 		LIMIT 100`, now().Add(-time.Hour)); err != nil {

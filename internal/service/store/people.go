@@ -114,7 +114,7 @@ func untilOf(oneTime bool) *time.Time {
 	return &until
 }
 
-// A NewPassword takes another one's place, and ends what was begun with that.
+// A NewPassword replaces another one, and ends what was begun with that.
 type NewPassword struct {
 	Hash        string
 	OneTime     bool   // it is good for a day
@@ -124,7 +124,7 @@ type NewPassword struct {
 	CountsFrom *time.Time // from when on approvals of the person count; nil leaves that
 }
 
-// SetPassword returns a person a new password, and ends their sessions and tokens.
+// SetPassword sets a person's new password, and ends their sessions and tokens.
 func (s *Store) SetPassword(ctx context.Context, name string, p NewPassword) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx,
@@ -143,8 +143,8 @@ func (s *Store) SetPassword(ctx context.Context, name string, p NewPassword) err
 	})
 }
 
-// AddSession keeps a session by the hash of its token; what says where it was begun, and shown when its
-// person showed who they are.
+// AddSession stores a session by the hash of its token; what says where it was begun, and shown when its person
+// showed who they are.
 func (s *Store) AddSession(
 	ctx context.Context, tokenHash [32]byte, person, what string, expires, shown time.Time,
 ) error {
@@ -173,7 +173,7 @@ func (s *Store) AddSession(
 	})
 }
 
-// beforeCounts is how long a session's token counts that another one replaced: calls may be under way with it.
+// beforeCounts is how long a session's token is valid after another one replaced it: calls may be under way with it.
 const beforeCounts = time.Minute
 
 // SessionPerson finds whose session a token is.
@@ -209,20 +209,20 @@ func (s *Store) SessionPerson(ctx context.Context, tokenHash [32]byte) (p Person
 		one(err, "session")
 }
 
-// UseSession notes that somebody is there.
+// UseSession records that somebody is there.
 func (s *Store) UseSession(ctx context.Context, id string) error {
 	_, err := s.exec(ctx, `UPDATE session SET used = ? WHERE id = ?`, now(), id)
 	return err
 }
 
-// ShowSession notes that its person has shown who they are.
+// ShowSession records that its person has shown who they are.
 func (s *Store) ShowSession(ctx context.Context, id string) error {
 	_, err := s.exec(ctx, `UPDATE session SET shown = ? WHERE id = ?`, now(), id)
 	return err
 }
 
-// SessionStands reports whether a session, or otherwise a token, still counts; a session that nobody used since
-// a time does not.
+// SessionStands reports whether a session, or otherwise a token, is still valid; a session that nobody used since a
+// time is not.
 func (s *Store) SessionStands(
 	ctx context.Context, session string, token [32]byte, usedSince time.Time,
 ) (stands bool, err error) {
@@ -237,7 +237,7 @@ func (s *Store) SessionStands(
 	return stands, err
 }
 
-// TurnSession returns a session another token; ErrConflict where that was done already.
+// TurnSession gives a session another token; ErrConflict if that was done already.
 func (s *Store) TurnSession(ctx context.Context, from, to [32]byte) error {
 	r, err := s.db.ExecContext(ctx,
 		`UPDATE session SET token_hash = ?, before_hash = ?, turned = ? WHERE token_hash = ?`, to[:], from[:], now(),
@@ -262,13 +262,13 @@ func (s *Store) EndSessions(ctx context.Context, person, id, keep string) (int64
 	return s.exec(ctx, `DELETE FROM session WHERE person = ? AND id <> ?`, person, keep)
 }
 
-// ProposeSecond keeps a second factor that is not confirmed yet.
+// ProposeSecond stores a second factor that is not confirmed yet.
 func (s *Store) ProposeSecond(ctx context.Context, person string, sealed []byte) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE person SET second_next = ? WHERE name = ?`, sealed, person)
 	return err
 }
 
-// ConfirmSecond has the proposed one count, with codes to spare in place of those from before. Other sessions end.
+// ConfirmSecond turns the proposed one on, with spare codes that replace the former ones. Other sessions end.
 func (s *Store) ConfirmSecond(
 	ctx context.Context, person string, sealed []byte, step int64, spare [][32]byte, keep string,
 ) error {
@@ -296,7 +296,7 @@ func (s *Store) ConfirmSecond(
 	})
 }
 
-// EachTwoFactor puts what change gives in the place of each second factor, proposed ones included.
+// EachTwoFactor replaces each second factor by what change returns, proposed ones included.
 func (s *Store) EachTwoFactor(ctx context.Context, change func(person string, sealed []byte) ([]byte, error)) error {
 	for _, column := range []string{"second", "second_next"} {
 		var rows []struct {
@@ -322,20 +322,20 @@ func (s *Store) EachTwoFactor(ctx context.Context, change func(person string, se
 	return nil
 }
 
-// UseTwoFactor has a step count once.
+// UseTwoFactor uses up a step.
 func (s *Store) UseTwoFactor(ctx context.Context, person string, step int64) error {
 	r, err := s.db.ExecContext(ctx, `UPDATE person SET second_used = ? WHERE name = ? AND second_used < ?`, step,
 		person, step)
 	return changed(r, err, "this code")
 }
 
-// UseSpare takes a code to spare, once, by either of the hashes that may be kept of it.
+// UseSpare uses up a spare code, by either of the hashes that may be stored of it.
 func (s *Store) UseSpare(ctx context.Context, person string, hash, before [32]byte) (bool, error) {
 	n, err := s.exec(ctx, `DELETE FROM spare_code WHERE hash IN (?, ?) AND person = ?`, hash[:], before[:], person)
 	return n > 0, err
 }
 
-// DropCode has somebody do without codes; their passkeys stay.
+// DropCode turns somebody's one-time codes off; their passkeys stay.
 func (s *Store) DropCode(ctx context.Context, person string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx,
@@ -347,8 +347,8 @@ func (s *Store) DropCode(ctx context.Context, person string) error {
 	})
 }
 
-// DropTwoFactor takes all second factors of somebody away, passkeys included; countsFrom says from when on
-// their approvals count, nil leaves that.
+// DropTwoFactor removes all second factors of somebody, passkeys included; countsFrom says from when on their
+// approvals count, nil leaves that.
 func (s *Store) DropTwoFactor(ctx context.Context, person string, countsFrom *time.Time) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var has bool
@@ -376,14 +376,14 @@ func (s *Store) DropTwoFactor(ctx context.Context, person string, countsFrom *ti
 	})
 }
 
-// EndSession forgets a session.
+// EndSession removes a session.
 func (s *Store) EndSession(ctx context.Context, tokenHash [32]byte) (ended bool, err error) {
 	n, err := s.exec(ctx, `DELETE FROM session WHERE token_hash = ? OR before_hash = ?`, tokenHash[:], tokenHash[:])
 	return n > 0, err
 }
 
-// SetRoles changes what somebody may do; with was only where they may do this. Their sessions go on with the
-// new roles. countsFrom says from when on their approvals count; nil leaves that.
+// SetRoles changes what somebody may do; with was only if they may do this. Their sessions go on with the new roles.
+// countsFrom says from when on their approvals count; nil leaves that.
 func (s *Store) SetRoles(ctx context.Context, name, roles string, was *string, countsFrom *time.Time) error {
 	return s.replace(ctx, "the roles of "+name, roles, was,
 		`UPDATE person SET roles = ?, counts_from = COALESCE(?, counts_from) WHERE name = ?
@@ -394,7 +394,7 @@ func (s *Store) SetRoles(ctx context.Context, name, roles string, was *string, c
 		})
 }
 
-// RemovePerson forgets somebody; what they did stays in the history.
+// RemovePerson removes somebody; what they did stays in the history.
 func (s *Store) RemovePerson(ctx context.Context, name string) error {
 	r, err := s.db.ExecContext(ctx, `DELETE FROM person WHERE name = ?`, name)
 	if err != nil {

@@ -49,7 +49,7 @@ func (s *Store) FindingsUnder(ctx context.Context, r Report, folder string, afte
 		}
 	}
 
-	// What is missing stands behind all that the walk met, in the order of paths.
+	// What is missing comes after all that the walk met, in the order of paths.
 	for after := max(after, top.Last); len(out) < limit; {
 		var rest []Finding
 		if err := s.db.SelectContext(ctx, &rest, findingColumns+`AND f.seq > ? ORDER BY f.seq LIMIT 1000`,
@@ -108,7 +108,7 @@ func (p placeRow) place() drift.Place {
 	}
 }
 
-// Place tells of one folder what a report found there.
+// Place returns what a report found in one folder.
 func (s *Store) Place(ctx context.Context, report, path string) (drift.Place, error) {
 	var p placeRow
 	err := s.db.GetContext(ctx, &p, placeColumns+`WHERE report = ? AND identity = ?`, report, placeOf(path))

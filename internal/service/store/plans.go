@@ -43,7 +43,7 @@ type Chunk struct {
 	Data []byte
 }
 
-// AddPlan keeps a new draft with its chunks and groups; it shows when all of it is there.
+// AddPlan stores a new draft with its chunks and groups; it is shown when all of it is there.
 func (s *Store) AddPlan(ctx context.Context, p Plan, chunks []Chunk, groups []wire.PlanGroup) error {
 	insert := func(tx *sqlx.Tx) error {
 		_, err := tx.ExecContext(ctx,
@@ -126,7 +126,7 @@ func (s *Store) PlanGroups(ctx context.Context, id string) (out []wire.PlanGroup
 	return out, nil
 }
 
-// sayScheme completes a view that was kept before views said their scheme: then a share's alone had an inheritance.
+// sayScheme completes a view that was stored before views said their scheme: then only a share's had an inheritance.
 func sayScheme(v *perm.View) {
 	switch {
 	case v.Scheme != "":
@@ -147,7 +147,7 @@ func (s *Store) PlanChunk(ctx context.Context, id, host string, n int) ([]byte, 
 	return decoder.DecodeAll(b, nil)
 }
 
-// MovePlan takes a plan from one state to another; ErrConflict where it is in a third.
+// MovePlan moves a plan from one state to another; ErrConflict if it is in a third.
 func (s *Store) MovePlan(ctx context.Context, id string, from, to lifecycle.Plan) error {
 	r, err := s.db.ExecContext(ctx, `UPDATE plan SET state = ? WHERE id = ? AND state = ?`, to, id, from)
 	return changed(r, err, fmt.Sprintf("plan %s is not %q", id, from))
@@ -208,8 +208,8 @@ func (s *Store) StartRun(ctx context.Context, p Plan, m plan.Manifest, by string
 	return id, err
 }
 
-// ResumeRun returns halted and failed hosts their work again: those of the earliest wave among them, and the
-// rest when these have ended.
+// ResumeRun gives halted and failed hosts their work again: those of the earliest wave among them, and the rest when
+// these have ended.
 func (s *Store) ResumeRun(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		var hosts []RunHost
@@ -247,8 +247,8 @@ func (s *Store) ResumeRun(ctx context.Context, id string) error {
 	})
 }
 
-// HaltRun asks the agents to stop at the next step boundary. Hosts that nobody has begun on are halted at
-// once: their agents may be away for long, or an order that was carried there has run out.
+// HaltRun asks the agents to stop at the next step boundary. Hosts whose agents have not begun are halted at once:
+// the agents may be away for long, or an order that was carried there has expired.
 func (s *Store) HaltRun(ctx context.Context, id string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx,
@@ -335,7 +335,7 @@ func (s *Store) RunHosts(ctx context.Context, run string) (out []RunHost, err er
 	return out, err
 }
 
-// RunProgress notes how far a host is, and tells whether it is to halt.
+// RunProgress records how far a host is, and reports whether it is to halt.
 func (s *Store) RunProgress(ctx context.Context, run, host string, done int) (halt bool, err error) {
 	if _, err := s.db.ExecContext(ctx,
 		`UPDATE run_host SET state = 'running', progress = ? WHERE run = ? AND host = ?
@@ -347,7 +347,7 @@ func (s *Store) RunProgress(ctx context.Context, run, host string, done int) (ha
 	return halt, one(err, "run "+run+" on "+host)
 }
 
-// PutOriginals keeps what a run found; the same chunk again changes nothing.
+// PutOriginals stores what a run found; the same chunk again changes nothing.
 func (s *Store) PutOriginals(ctx context.Context, run, host string, n int, chunk []byte) error {
 	_, err := s.db.ExecContext(ctx,
 		`INSERT INTO run_original (run, host, n, data) VALUES (?,?,?,?) ON DUPLICATE KEY UPDATE data = VALUES(data)`,
@@ -373,7 +373,7 @@ func (s *Store) Originals(ctx context.Context, run, host string, n int) ([]plan.
 	return steps, nil
 }
 
-// OriginalChunks counts what Originals gives.
+// OriginalChunks counts the chunks that Originals returns.
 func (s *Store) OriginalChunks(ctx context.Context, run, host string) (n int, err error) {
 	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM run_original WHERE run = ? AND host = ?`, run, host)
 	return n, err
@@ -388,8 +388,8 @@ type Result struct {
 	Reason  string `db:"reason"`
 }
 
-// EndRunHost stores how a run ended on one host, and ends the run with its last host. It gives the hosts
-// whose turn has come now.
+// EndRunHost stores how a run ended on one host, and ends the run with its last host. It returns the hosts whose turn
+// has come now.
 func (s *Store) EndRunHost(
 	ctx context.Context, work Work, d wire.RunDone, results []Result,
 ) (next []string, err error) {
@@ -412,8 +412,8 @@ func (s *Store) EndRunHost(
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		next = nil
 
-		// Hosts that end together must see each other, or nobody ends the run: all of them write
-		// one row first, which puts them in line on one server and in conflict on a cluster.
+		// Hosts that end together must see each other, or nobody ends the run: all of them write one row first, which
+		// puts them in line on one server and in conflict on a cluster.
 		if _, err := tx.ExecContext(ctx, `UPDATE run SET endings = endings + 1
 			WHERE id = ?`, work.Subject); err != nil {
 			return err
@@ -437,7 +437,7 @@ func (s *Store) EndRunHost(
 	return next, err
 }
 
-// settle ends a run whose hosts have ended, or gives the hosts whose turn has come.
+// settle ends a run whose hosts have ended, or returns the hosts whose turn has come.
 func settle(ctx context.Context, tx *sqlx.Tx, run string) (next []string, err error) {
 	end, next, err := advanceRun(ctx, tx, run)
 	if err != nil || end == "" {
@@ -450,8 +450,8 @@ func settle(ctx context.Context, tx *sqlx.Tx, run string) (next []string, err er
 	return nil, err
 }
 
-// advanceRun looks at how a run stands: it gives the hosts of the next wave their work where the earlier ones
-// have ended well, holds them back where not, and says how the run has ended, if it has.
+// advanceRun looks at the state of a run: it gives the hosts of the next wave their work if the earlier ones have
+// ended well, holds them back if not, and returns how the run has ended, if it has.
 func advanceRun(ctx context.Context, tx *sqlx.Tx, run string) (end lifecycle.Run, next []string, err error) {
 	var hosts []struct {
 		RunHost
@@ -522,7 +522,7 @@ func (s *Store) RunResults(ctx context.Context, run, afterHost string, afterStep
 	return out, err
 }
 
-// CountResults counts what of a run is not simply done.
+// CountResults counts the steps of a run that are not simply done.
 func (s *Store) CountResults(ctx context.Context, run string) (int64, error) {
 	return s.count(ctx, `SELECT COUNT(*) FROM run_result WHERE run = ?`, run)
 }

@@ -9,7 +9,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// A Policy is what holds for people and their sessions, and what is to hold.
+// A Policy is what is in force for people and their sessions, and what will be.
 type Policy struct {
 	Began *time.Time // when the first person was made; nil where an earlier version made them
 	Says  wire.Policy
@@ -28,7 +28,7 @@ type policyRow struct {
 	By    string     `db:"next_by"`
 }
 
-// Policy returns what holds now.
+// Policy returns what is in force now.
 func (s *Store) Policy(ctx context.Context) (p Policy, err error) {
 	var row policyRow
 	if err := s.db.GetContext(ctx, &row,
@@ -59,10 +59,10 @@ func (s *Store) Policy(ctx context.Context) (p Policy, err error) {
 	return p, nil
 }
 
-// SetPolicy has another policy hold from a time on, and what was to hold next no more. One that holds at once
-// does so whatever the clock says later: no clock that is set back has the one before hold again. was is what
-// Policy gave: ErrStale where somebody has changed it since, so that nobody takes back in passing what
-// another one has just made stricter.
+// SetPolicy puts another policy in force from a time on, and cancels what was to come next. One that is in force at
+// once stays so whatever the clock says later: no clock that is set back revives the one before. was is what Policy
+// returned: ErrStale if somebody has changed it since, so that nobody undoes in passing what another one has just
+// made stricter.
 func (s *Store) SetPolicy(ctx context.Context, to wire.Policy, from time.Time, by string, was Policy) error {
 	holds, later := was.Says, &to
 	if !from.After(time.Now()) {
@@ -97,7 +97,7 @@ func (s *Store) SetPolicy(ctx context.Context, to wire.Policy, from time.Time, b
 	return err
 }
 
-// BeginPolicy notes that the first person was made.
+// BeginPolicy records that the first person was added.
 func (s *Store) BeginPolicy(ctx context.Context) error {
 	_, err := s.exec(ctx, `UPDATE policy SET began = ? WHERE name = 'service' AND began IS NULL`, now())
 	return err

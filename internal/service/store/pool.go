@@ -16,8 +16,8 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// A pool is connections to a database, or to any node of a cluster. What can be done again without harm is,
-// where another was in its way or a connection broke.
+// A pool is connections to a database, or to any node of a cluster. What can be repeated without harm is, if another
+// transaction was in its way or a connection broke.
 type pool struct{ *sqlx.DB }
 
 const (
@@ -26,7 +26,7 @@ const (
 	maxIdle  = 12
 )
 
-// again does something until it succeeds, as long as it may be done again.
+// again repeats something until it succeeds, as long as it may be repeated.
 func (p pool) again(ctx context.Context, do func() error) error {
 	for n := 1; ; n++ {
 		err := do()
@@ -89,7 +89,7 @@ func (p pool) alone(ctx context.Context, do func(sqlx.ExtContext) error) error {
 	return p.again(ctx, func() error { return unsure(do(p.DB)) })
 }
 
-// unsure is for what may have been kept, though nobody could say so any more.
+// unsure is for what may have been committed, though nobody could say so any more.
 func unsure(err error) error {
 	if err != nil && lost(err) && !retryable(err) && !errors.Is(err, driver.ErrBadConn) && !dialing(err) {
 		return fmt.Errorf("%w: %w", ErrUnsure, err)
@@ -97,15 +97,15 @@ func unsure(err error) error {
 	return err
 }
 
-// dialing tells that there was no connection to begin with.
+// dialing reports that there was no connection to begin with.
 func dialing(err error) bool {
 	var op *net.OpError
 	return errors.As(err, &op) && op.Op == "dial"
 }
 
-// tx runs a transaction, again as a whole where another one was in its way or the connection broke. Where it
-// belongs to an attempt, that is marked in it; and where the connection breaks while it is kept, the mark
-// tells whether it was.
+// tx runs a transaction, again as a whole if another one was in its way or the connection broke. If it belongs to an
+// attempt, that is marked in it; and if the connection breaks during the commit, the mark tells whether it was
+// committed.
 func (p pool) tx(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	a := attemptOf(ctx)
 	if a != nil && a.Done {
@@ -200,11 +200,11 @@ func (c *connector) Connect(ctx context.Context) (driver.Conn, error) {
 	return nil, all
 }
 
-// ready has a node of a cluster catch up with what was kept on the others before it answers, and says whether
+// ready makes a node of a cluster catch up with what the others have committed before it answers, and reports whether
 // it is part of the cluster.
 func ready(ctx context.Context, conn driver.Conn) error {
 	x := conn.(driver.ExecerContext)
-	// For reads and for changes of what is there; a server that knows no clusters knows no such variable.
+	// For reads and for changes of what is there; a server without clusters has no such variable.
 	_, err := x.ExecContext(ctx, "SET SESSION wsrep_sync_wait = 3", nil)
 	if number, _ := numbered(err); err != nil && number != erUnknownVariable {
 		return err

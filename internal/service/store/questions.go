@@ -43,7 +43,7 @@ func (s *Store) Ask(ctx context.Context, host string, ask []byte) (string, error
 	return id, err
 }
 
-// TakeQuestion returns a host's agent the oldest question that waits; "" where there is none.
+// TakeQuestion returns a host's agent the oldest question that waits; "" if there is none.
 func (s *Store) TakeQuestion(ctx context.Context, host string) (id string, ask []byte, err error) {
 	var row struct {
 		ID  string `db:"id"`
@@ -69,7 +69,7 @@ func (s *Store) TakeQuestion(ctx context.Context, host string) (id string, ask [
 	return row.ID, row.Ask, nil
 }
 
-// AnswerQuestion keeps an answer; only the host that was asked can give it.
+// AnswerQuestion stores an answer; only the host that was asked can give it.
 func (s *Store) AnswerQuestion(ctx context.Context, host, id string, answer []byte) error {
 	r, err := s.db.ExecContext(ctx,
 		`UPDATE question SET state = 'answered', answer = ? WHERE id = ? AND host = ? AND state = 'taken'`,
@@ -77,7 +77,7 @@ func (s *Store) AnswerQuestion(ctx context.Context, host, id string, answer []by
 	return changed(r, err, "question "+id)
 }
 
-// OpenQuestion returns ErrConflict where a host was not asked that, or has answered it.
+// OpenQuestion returns ErrConflict if a host was not asked that, or has answered it.
 func (s *Store) OpenQuestion(ctx context.Context, host, id string) error {
 	var one int
 	err := s.db.GetContext(ctx, &one, `SELECT 1 FROM question WHERE id = ? AND host = ? AND state = 'taken'`, id, host)
@@ -87,7 +87,7 @@ func (s *Store) OpenQuestion(ctx context.Context, host, id string) error {
 	return err
 }
 
-// Answer returns the answer and forgets the question; nil while there is none.
+// Answer returns the answer and removes the question; nil while there is none.
 func (s *Store) Answer(ctx context.Context, id string) ([]byte, error) {
 	var b []byte
 	err := s.db.GetContext(ctx, &b, `SELECT answer FROM question WHERE id = ? AND state = 'answered'`, id)
@@ -109,8 +109,8 @@ func (s *Store) Forget(ctx context.Context, id string) error {
 	return err
 }
 
-// HostDirectory returns the accounts that a host told of last, whatever the application, with the
-// hash of what it told; nil where it has told nothing yet.
+// HostDirectory returns the accounts that a host reported last, whatever the application, with the hash of what it
+// reported; nil if it has reported nothing yet.
 func (s *Store) HostDirectory(ctx context.Context, host string) (*perm.Directory, string, error) {
 	var v Snapshot
 	err := s.db.GetContext(ctx, &v,

@@ -36,7 +36,7 @@ type Report struct {
 	Created     time.Time `db:"created"`
 }
 
-// Weigh counts a group that nobody accepted for what it comes to.
+// Weigh counts a group that nobody accepted by what it does.
 func (r *Report) Weigh(g drift.Group) {
 	n := int64(g.Count)
 	if len(g.Effect.Opens) > 0 {
@@ -130,7 +130,7 @@ func (w *ReportWriter) flush(ctx context.Context) error {
 	return err
 }
 
-// End carries on since when each finding is there, stores the groups and shows the report.
+// End stores since when each finding is there, stores the groups and shows the report.
 func (w *ReportWriter) End(ctx context.Context, sum drift.Summary, groups []drift.Group) (Report, error) {
 	r := &w.r
 	if err := w.flush(ctx); err != nil {
@@ -260,7 +260,7 @@ type Group struct {
 	Age
 }
 
-// Age tells since when findings are there.
+// Age says since when findings are there.
 type Age struct {
 	Since    *time.Time `db:"since"` // the oldest of them, this time
 	Fresh    int        `db:"fresh"`
@@ -320,7 +320,7 @@ func (s *Store) Findings(ctx context.Context, r Report, group string, after, lim
 	return out, err
 }
 
-// CountFindings counts a report's findings: of a group, or in a folder and below it, where they are given.
+// CountFindings counts a report's findings: of a group, or in a folder and below it, if they are given.
 func (s *Store) CountFindings(ctx context.Context, r Report, group, folder string) (int64, error) {
 	switch {
 	case group != "":

@@ -30,7 +30,7 @@ func (s *Store) Approvals(ctx context.Context, plan string) (out []Approval, err
 	return out, err
 }
 
-// Reviewers says how many people have to approve an application's plans.
+// Reviewers returns how many people have to approve an application's plans.
 func (s *Store) Reviewers(ctx context.Context, application string) (int, error) {
 	var n []int
 	err := s.db.SelectContext(ctx, &n, `SELECT reviewers FROM review_rule WHERE application = ?`, application)
@@ -40,7 +40,7 @@ func (s *Store) Reviewers(ctx context.Context, application string) (int, error) 
 	return n[0], nil
 }
 
-// SetReviewers says it; with was only where it is so many.
+// SetReviewers sets it; with was only if it is so many.
 func (s *Store) SetReviewers(ctx context.Context, application string, n int, was *int) error {
 	if was == nil {
 		_, err := s.exec(ctx,
@@ -66,9 +66,9 @@ func (s *Store) SetReviewers(ctx context.Context, application string, n int, was
 		})
 }
 
-// ApprovePlan adds a person's approval of what has exactly this digest and is in review. An approval counts
-// for as long as its life is, if counts says so; with the last one that is needed the plan is approved, until
-// the first of them is over.
+// ApprovePlan adds a person's approval of what has exactly this digest and is in review. An approval is valid for as
+// long as its life is, if counts says so; with the last one that is needed the plan is approved, until the first of
+// them expires.
 func (s *Store) ApprovePlan(
 	ctx context.Context, p Plan, by, remark string, words map[string]string, digest []byte, needed int,
 	life time.Duration, counts func(Approval) bool,
@@ -121,7 +121,7 @@ func (s *Store) ApprovePlan(
 	return approved, err
 }
 
-// WithdrawPlan takes a plan that did not run out of review; its approvals count no more.
+// WithdrawPlan takes a plan that did not run out of review; its approvals are void then.
 func (s *Store) WithdrawPlan(ctx context.Context, id string) error {
 	return s.unapprove(ctx, id, "draft", "")
 }

@@ -5,7 +5,7 @@ import (
 	"fmt"
 )
 
-// What is listed whole has a bound, which is held where something is added: so that no list of these is ever cut.
+// What is listed whole has a bound, which is enforced where something is added: so that no list of these is ever cut.
 var (
 	maxHooks        = 1000
 	maxPeople       = 10_000
@@ -19,7 +19,7 @@ var (
 // somewhat is how much over a bound a list may be: two who add at once may both be the last.
 const somewhat = 100
 
-// room reports whether there may be one more, of what a query counts; some of it can be removed.
+// room reports whether there may be one more of what a query counts; some of it can be removed.
 func (s *Store) room(ctx context.Context, most int, what, query string, args ...any) error {
 	full, err := s.full(ctx, most, query, args...)
 	if err == nil && full {

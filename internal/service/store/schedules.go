@@ -7,7 +7,7 @@ import (
 	"github.com/jmoiron/sqlx"
 )
 
-// Schedule says when snapshots are taken by themselves.
+// Schedule says when snapshots are taken automatically.
 type Schedule struct {
 	ID          string     `db:"id"`
 	Application string     `db:"application"`
@@ -49,7 +49,7 @@ func (s *Store) Schedule(ctx context.Context, id string) (x Schedule, err error)
 	return x, one(err, "schedule "+id)
 }
 
-// RemoveSchedule forgets a schedule, and what it has made due.
+// RemoveSchedule removes a schedule, and what it has made due.
 func (s *Store) RemoveSchedule(ctx context.Context, id string) error {
 	r, err := s.db.ExecContext(ctx, `DELETE FROM schedule WHERE id = ?`, id)
 	return changed(r, err, "schedule "+id)
@@ -70,8 +70,8 @@ type Due struct {
 	At          time.Time `db:"at"`
 }
 
-// Fire makes hosts due, and moves a schedule on to its next time; of several instances one does. A host that
-// is still due from before stays due once.
+// Fire makes hosts due, and moves a schedule on to its next time; of several instances one does. A host that is still
+// due from before stays due once.
 func (s *Store) Fire(ctx context.Context, x Schedule, next time.Time, due []Due) (mine bool, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx, `UPDATE schedule SET next = ?, last = ? WHERE id = ? AND next = ?`, next.UTC(),

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// like makes a pattern of what holds a text, whatever signs it has.
+// like returns a pattern for what contains a text, whatever characters it has.
 func like(text string) string {
 	return "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(strings.ToLower(text)) + "%"
 }

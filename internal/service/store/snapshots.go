@@ -35,11 +35,11 @@ func hashArgs(hashes []tree.Hash) []any {
 	return args
 }
 
-// ErrBadNode says that a node from an agent cannot be taken.
+// ErrBadNode says that a node from an agent cannot be accepted.
 var ErrBadNode = errors.New("node refused")
 
-// PutNodes stores nodes, children before parents: a node is taken only when everything below it
-// is there, so whoever finds a node finds its whole subtree.
+// PutNodes stores nodes, children before parents: a node is accepted only when everything below it is there, so that
+// whoever finds a node finds its whole subtree.
 func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
 	type row struct {
 		hash     tree.Hash
@@ -50,7 +50,7 @@ func (s *Store) PutNodes(ctx context.Context, nodes [][]byte) error {
 
 	rows := make([]row, len(nodes))
 
-	// Checking and packing is what takes the time, and each node is a matter of its own.
+	// Checking and packing take most of the time, and can be done for each node by itself.
 	workers := min(runtime.GOMAXPROCS(0), len(nodes))
 	errs := make([]error, workers)
 	var wg sync.WaitGroup
@@ -174,7 +174,7 @@ type Snapshot struct {
 	State       lifecycle.Snapshot `db:"state"`
 	Roots       string             `db:"roots"`
 	Whole       bool               `db:"whole"`
-	// tells which look was the last: ids are made when one is asked for; nil where nobody has looked
+	// Tells which look was the last: ids are made when one is asked for; nil if nobody has looked.
 	Looked      *string    `db:"looked"`
 	Heard       bool       `db:"heard"`    // nobody asked for it: the agent heard of changes
 	Crossing    bool       `db:"crossing"` // into other file systems
@@ -194,7 +194,7 @@ type Snapshot struct {
 const snapshotColumns = `id, host, application, state, roots, whole, heard, crossing, forest, directory, paths, gaps,
 	seen, denied, message, requested_by, created, taken, ways, looked`
 
-// Ways returns the way from / to each root; none where the snapshot is older than they are.
+// Ways returns the way from / to each root; none if the snapshot is from before they were stored.
 func (s Snapshot) Ways() (ways []access.Way, err error) {
 	if s.WaysText == nil {
 		return nil, nil
@@ -217,7 +217,7 @@ func (s Snapshot) RootList() (roots []string, err error) {
 	return roots, nil
 }
 
-// asPaths returns roots a form that keeps their bytes in JSON.
+// asPaths returns roots in a form that keeps their bytes in JSON.
 func asPaths(roots []string) (out []pathname.Path) {
 	for _, r := range roots {
 		out = append(out, pathname.Path(r))
@@ -239,8 +239,8 @@ func (s Snapshot) Hash() (h tree.Hash) {
 	return h
 }
 
-// AskSnapshot notes a snapshot that is to be taken and gives it to the host's agent. One that
-// waits already is given instead.
+// AskSnapshot stores a request for a snapshot and gives it to the host's agent. If one waits already that is
+// returned.
 func (s *Store) AskSnapshot(
 	ctx context.Context, host, application string, roots []string, whole, crossing bool, by string,
 ) (id string, err error) {
@@ -264,9 +264,8 @@ func (s *Store) AskSnapshot(
 	return id, err
 }
 
-// KeepSnapshot stores what an agent found, and ends its work. The snapshot is not shown before it was
-// compared, so that whoever sees it sees its report too. One that was cancelled, or has come already, is left
-// as it is.
+// KeepSnapshot stores what an agent found, and ends its work. The snapshot is not shown before it was compared, so
+// that whoever sees it sees its report too. One that was cancelled, or has come already, is left as it is.
 func (s *Store) KeepSnapshot(ctx context.Context, work Work, d wire.SnapshotDone) error {
 	if d.Failed != "" {
 		denied, err := json.Marshal(d.Denied)
@@ -323,7 +322,7 @@ func (s *Store) ShowSnapshot(ctx context.Context, id string) error {
 	return changed(r, err, "snapshot "+id)
 }
 
-// keep stores what goes with a snapshot's nodes. How many paths and gaps there are is counted, whatever was said.
+// keep stores what goes with a snapshot's nodes. Paths and gaps are counted here, whatever was said.
 func (s *Store) keep(
 	ctx context.Context, d *wire.SnapshotDone, row func(tx *sqlx.Tx, dirHash, denied, ways []byte) error,
 ) error {
@@ -363,7 +362,7 @@ func (s *Store) keep(
 	})
 }
 
-// SnapshotProgress notes how many paths an agent has seen, and says whether anybody still waits for them.
+// SnapshotProgress records how many paths an agent has seen, and reports whether anybody still waits for them.
 func (s *Store) SnapshotProgress(ctx context.Context, id string, seen int) (wanted bool, err error) {
 	if _, err := s.exec(ctx, `UPDATE snapshot SET seen = ? WHERE id = ? AND state = 'waiting'`, seen, id); err != nil {
 		return false, err
@@ -373,7 +372,7 @@ func (s *Store) SnapshotProgress(ctx context.Context, id string, seen int) (want
 	return n > 0, err
 }
 
-// CancelSnapshot has a snapshot that is not there yet not taken.
+// CancelSnapshot cancels a snapshot that is not there yet.
 func (s *Store) CancelSnapshot(ctx context.Context, id, by string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx,
@@ -414,7 +413,7 @@ func (s *Store) CountSnapshots(ctx context.Context, application, host string) (i
 	return s.count(ctx, `SELECT COUNT(*) FROM snapshot`+q, args...)
 }
 
-// ofPlace words which places are wanted.
+// ofPlace is the condition for the places that are wanted.
 func ofPlace(application, host string) (query string, args []any) {
 	query = ` WHERE TRUE`
 	if application != "" {
@@ -426,7 +425,8 @@ func ofPlace(application, host string) (query string, args []any) {
 	return query, args
 }
 
-// Newest finds the newest whole snapshot of an application on a host: that of the last look, whenever it was asked for.
+// Newest finds the newest whole snapshot of an application on a host: that of the last look, whenever it was asked
+// for.
 func (s *Store) Newest(ctx context.Context, application, host string) (v Snapshot, err error) {
 	err = s.db.GetContext(ctx, &v,
 		`SELECT `+snapshotColumns+
@@ -435,8 +435,8 @@ func (s *Store) Newest(ctx context.Context, application, host string) (v Snapsho
 	return v, one(err, "a snapshot of "+application+" on "+host)
 }
 
-// NewestDirectory returns the accounts that an application's host last told of; nil where it has
-// told nothing yet, and numbers stand for names.
+// NewestDirectory returns the accounts that an application's host reported last; nil if it has reported nothing yet,
+// and numbers stand for names.
 func (s *Store) NewestDirectory(ctx context.Context, application, host string) (*perm.Directory, error) {
 	snap, err := s.Newest(ctx, application, host)
 	if errors.Is(err, ErrNotFound) {

@@ -40,7 +40,7 @@ const (
 		ON s.application = ? AND s.host = ? AND s.identity = f.identity
 		SET s.gone = NULL, s.since = ?, s.spells = s.spells + 1
 		WHERE f.report = ? AND f.seq BETWEEN ? AND ? AND s.gone IS NOT NULL`
-	// IGNORE, since another instance may hold another edition against the same snapshot just now.
+	// IGNORE, since another instance may compare another edition with the same snapshot just now.
 	findingsCome = `INSERT IGNORE INTO standing (application, host, identity, path, first_seen, since, spells)
 		SELECT ?, ?, f.identity, f.path, ?, ?, 1 FROM finding f FORCE INDEX (PRIMARY)
 		LEFT JOIN standing s ON s.application = ? AND s.host = ? AND s.identity = f.identity
@@ -52,7 +52,7 @@ const (
 	findingsGo = `UPDATE standing SET gone = ?, last_seen = ? WHERE application = ? AND host = ? AND identity IN `
 )
 
-// stand notes what came, came back, and went.
+// stand records what came, came back, and went.
 func (w *ReportWriter) stand(ctx context.Context) error {
 	r := &w.r
 	change := func(to *int64, query string, args ...any) error {
@@ -117,7 +117,7 @@ func (w *ReportWriter) stand(ctx context.Context) error {
 	}
 }
 
-// unseen reports whether a path lies where nothing could be read: nobody can say that it is mended.
+// unseen reports whether a path lies where nothing could be read: it cannot be known that it is mended.
 func (w *ReportWriter) unseen(path string) bool {
 	for at := path; ; at = pathname.Folder(at) {
 		if _, found := slices.BinarySearch(w.gaps, at); found {
@@ -129,7 +129,7 @@ func (w *ReportWriter) unseen(path string) bool {
 	}
 }
 
-// ages tells of each group since when its findings are there.
+// ages returns for each group since when its findings are there.
 func (w *ReportWriter) ages(ctx context.Context) (map[string]Age, error) {
 	var rows []struct {
 		Group string `db:"group_id"`
@@ -193,7 +193,7 @@ func (c Cause) identity() []byte {
 	return identity(string(c.Folder), fmt.Sprint(c.Kind, c.Aspect, c.Again))
 }
 
-// NoteCauses adds to what is known of an application on a host, and drops what no longer is so.
+// NoteCauses adds to what is known of an application on a host, and drops what is no longer so.
 func (s *Store) NoteCauses(ctx context.Context, application, host string, at time.Time, causes, mended []Cause) error {
 	err := batches(ctx, s,
 		`INSERT INTO cause (application, host, identity, folder, kind, aspect, again, paths, times, first_seen,

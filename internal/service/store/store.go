@@ -65,7 +65,7 @@ func Attach(ctx context.Context, dsn string) (*Store, error) {
 	return &Store{db: pool{db}, Trust: usualTrust}, nil
 }
 
-// Ping says why a database cannot be used, and changes nothing there.
+// Ping returns why a database cannot be used, and changes nothing there.
 func Ping(ctx context.Context, dsn string) error {
 	db, err := connect(ctx, dsn)
 	if err != nil {
@@ -214,9 +214,8 @@ var last struct {
 	low uint32
 }
 
-// NewID makes an id: 48 bits of milliseconds and 32 more, so that ids sort by when they were made. What is
-// newest is told by its id: those of one millisecond go on from each other, and so do all where the clock is
-// set back.
+// NewID makes an id: 48 bits of milliseconds and 32 more, so that ids sort by when they were made. Ids show what is
+// newest: those of one millisecond continue each other, and so do all when the clock is set back.
 func NewID() string {
 	last.Lock()
 	defer last.Unlock()
@@ -237,7 +236,7 @@ func id(ms int64, low uint32) string {
 	return base32Lower.EncodeToString(b[:])
 }
 
-// goOn has new ids come after those that are stored, whatever the clock says now.
+// goOn makes new ids come after those that are stored, whatever the clock says now.
 func (s *Store) goOn(ctx context.Context) error {
 	for _, of := range [][2]string{
 		{"id", "snapshot"},
@@ -272,7 +271,7 @@ func (s *Store) goOn(ctx context.Context) error {
 // idAt makes an id that sorts with those of another time.
 func idAt(t time.Time) string { return id(t.UnixMilli(), mathrand.Uint32()) }
 
-// now is the time as the database keeps it.
+// now is the time as the database stores it.
 func now() time.Time { return time.Now().UTC().Truncate(time.Millisecond) }
 
 // count answers a query for one number.
@@ -303,7 +302,7 @@ func changed(r sql.Result, err error, what string) error {
 	return nil
 }
 
-// replace puts a value in another one's place by one statement; where was is given that one, and no other: ErrStale.
+// replace replaces a value by one statement; if was is given it replaces that one, and no other: ErrStale.
 func (s *Store) replace(
 	ctx context.Context, what, to string, was *string, query string, args []any, now func() (string, error),
 ) error {
@@ -318,7 +317,7 @@ func (s *Store) replace(
 	return err
 }
 
-// exec runs one statement, again where another one was in its way, and gives how many rows it changed.
+// exec runs one statement, again if another one was in its way, and returns how many rows it changed.
 func (s *Store) exec(ctx context.Context, query string, args ...any) (n int64, err error) {
 	r, err := s.db.ExecContext(ctx, query, args...)
 	if err != nil {
@@ -332,8 +331,8 @@ func repeated(place string, n int) string {
 	return strings.TrimSuffix(strings.Repeat(place+",", n), ",")
 }
 
-// batches inserts rows many at a time, in transactions that stay small; otherwise says what is to be
-// done where a row is there already.
+// batches inserts rows many at a time, in transactions that stay small; otherwise says what is to be done if a row is
+// there already.
 func batches[T any](
 	ctx context.Context, s *Store, insert string, columns int, rows []T, values func(T) []any, otherwise ...string,
 ) error {
@@ -376,5 +375,5 @@ func mustSub() fs.FS {
 	return sub
 }
 
-// changedOrErr is changed for one-time codes, where nothing more may be said.
+// changedOrErr is changed for one-time codes, where nothing more may be revealed.
 func changedOrErr(r sql.Result, err error) error { return changed(r, err, "code") }

@@ -11,8 +11,8 @@ import (
 	"idletally/internal/service/auth"
 )
 
-// BeginTry counts a try at an account from a place, where it may be made now, and says otherwise how long it
-// is until then. A try counts as wrong from when it begins, so that many at once are no way around.
+// BeginTry counts a try at an account from a place, if it may be made now, and otherwise returns how long it is until
+// then. A try counts as wrong from when it begins, so that making many at once is no way around.
 func (s *Store) BeginTry(ctx context.Context, account, place string, p auth.Patience) (wait time.Duration, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		at := now()
@@ -49,7 +49,7 @@ func (s *Store) RightTry(ctx context.Context, account, place string) error {
 	return err
 }
 
-// ForgetTries forgets those that were made before a time.
+// ForgetTries removes those that were made before a time.
 func (s *Store) ForgetTries(ctx context.Context, before time.Time) error {
 	for {
 		n, err := s.exec(ctx, `DELETE FROM wrong_try WHERE last < ? LIMIT 1000`, before)

@@ -5,7 +5,7 @@ import (
 	"time"
 )
 
-// Unknown is an application on a host of which is not known how it stands now; or was, until hooks are told so.
+// Unknown is an application on a host whose present state is not known; or was, until hooks are told.
 type Unknown struct {
 	Application string    `db:"application"`
 	Host        string    `db:"host"`
@@ -21,7 +21,7 @@ func (s *Store) Unknowns(ctx context.Context) (out []Unknown, err error) {
 	return out, err
 }
 
-// SetUnknown notes in which state a place is since when.
+// SetUnknown records in which state a place is since when.
 func (s *Store) SetUnknown(ctx context.Context, u Unknown) error {
 	_, err := s.exec(ctx, `INSERT INTO unknown (application, host, state, since) VALUES (?,?,?,?)
 		ON DUPLICATE KEY UPDATE since = IF(state = VALUES(state), since, VALUES(since)),
@@ -30,7 +30,7 @@ func (s *Store) SetUnknown(ctx context.Context, u Unknown) error {
 	return err
 }
 
-// TellUnknown notes that hooks are told of a place's state; of several instances one tells them.
+// TellUnknown records that hooks are told of a place's state; of several instances one tells them.
 func (s *Store) TellUnknown(ctx context.Context, u Unknown) (mine bool, err error) {
 	n, err := s.exec(ctx,
 		`UPDATE unknown SET told = state WHERE application = ? AND host = ? AND state = ? AND told = ?`, u.Application,
@@ -38,7 +38,7 @@ func (s *Store) TellUnknown(ctx context.Context, u Unknown) (mine bool, err erro
 	return n > 0, err
 }
 
-// DropKnown forgets a place that is known again, and of which hooks have nothing to hear any more.
+// DropKnown removes a place that is known again, and of which hooks need not hear any more.
 func (s *Store) DropKnown(ctx context.Context, u Unknown) error {
 	_, err := s.exec(ctx, `DELETE FROM unknown WHERE application = ? AND host = ? AND state = '' AND told = ''`,
 		u.Application, u.Host)

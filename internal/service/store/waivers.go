@@ -44,7 +44,7 @@ func (s *Store) AddWaiver(ctx context.Context, w Waiver) (string, error) {
 	return w.ID, err
 }
 
-// LearnWaiver keeps what the words of a waiver stand for. Those of one for every host stand for something else on
+// LearnWaiver stores what the words of a waiver stand for. Those of one for every host stand for something else on
 // each, and stay words.
 func (s *Store) LearnWaiver(ctx context.Context, id, value string) error {
 	_, err := s.db.ExecContext(ctx,

@@ -49,10 +49,10 @@ func (s *Store) KeepActs(ctx context.Context, application, host string, acts []w
 
 func actOn(path string) []byte { return identity(path, "by") }
 
-// maxOthers bounds who else is told of one path.
+// maxOthers bounds who else is listed for one path.
 const maxOthers = 5
 
-// Acts returns, of each of some paths, the last that was done to it between two times, and who else did something.
+// Acts returns, for each of some paths, the last act on it between two times, and who else did something.
 func (s *Store) Acts(
 	ctx context.Context, application, host string, paths []string, from, to time.Time,
 ) (map[string]wire.Act, error) {
@@ -110,7 +110,7 @@ type Happening struct {
 	Subject     string `db:"subject"`
 }
 
-// happenedWithin is how late a happening may come to be seen: clocks differ, and transactions take a while.
+// happenedWithin is how late an event may become visible: clocks differ, and transactions take a while.
 const happenedWithin = 10 * time.Second
 
 // Happen tells the pages that are open.
@@ -120,7 +120,7 @@ func (s *Store) Happen(ctx context.Context, h Happening) error {
 	return err
 }
 
-// Happened returns what just happened, the oldest first: also what may have been given before.
+// Happened returns recent events, the oldest first: possibly some that were returned before.
 func (s *Store) Happened(ctx context.Context) (out []Happening, err error) {
 	err = s.db.SelectContext(ctx, &out,
 		`SELECT id, kind, application, host, subject FROM happening WHERE id > ? ORDER BY id LIMIT 2000`,
@@ -128,7 +128,7 @@ func (s *Store) Happened(ctx context.Context) (out []Happening, err error) {
 	return out, err
 }
 
-// ForgetHeard lets go what is of no use any more: happenings, and what was done before a time.
+// ForgetHeard removes what is of no use any more: events, and acts from before a time.
 func (s *Store) ForgetHeard(ctx context.Context, before time.Time) error {
 	err := s.inPieces(ctx, `DELETE FROM happening WHERE id < ? LIMIT 5000`, idAt(time.Now().Add(-time.Minute)))
 	if err != nil {
@@ -148,7 +148,7 @@ func (s *Store) inPieces(ctx context.Context, query string, args ...any) error {
 	return nil
 }
 
-// TrimReports lets the findings of a snapshot's reports go; their figures stay.
+// TrimReports removes the findings of a snapshot's reports; their figures stay.
 func (s *Store) TrimReports(ctx context.Context, snapshot string) error {
 	var reports []string
 	if err := s.db.SelectContext(ctx, &reports, `SELECT id FROM report WHERE snapshot = ?
@@ -175,8 +175,8 @@ func (s *Store) dropFindings(ctx context.Context, report string) error {
 	return nil
 }
 
-// DropUnfinished takes away reports that were begun before a time and never came to their end: what compared
-// was broken off, or killed.
+// DropUnfinished removes reports that were begun before a time and never came to their end: the comparison was
+// interrupted, or killed.
 func (s *Store) DropUnfinished(ctx context.Context, before time.Time) error {
 	for {
 		var reports []string

@@ -8,7 +8,7 @@ import (
 	"idletally/internal/service/budget"
 )
 
-// Bounded has a handler enter its class.
+// Bounded makes a handler enter its class.
 func (s *Edge) Bounded(class budget.Class, who func(*http.Request) string, h http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		ctx, leave, err := s.Enter(r.Context(), class, who(r))
@@ -28,13 +28,13 @@ func (s *Edge) Route(
 	r.Method(method, path, s.Bounded(class, who, h))
 }
 
-// Openly names who calls what anybody may call.
+// Openly names the callers of what anybody may call.
 func Openly(r *http.Request) string {
 	who, _ := KeyByAgent(r) // it fails on nothing
 	return who
 }
 
-// Personally names who calls what people call: they, each of their programs, or where they come from.
+// Personally names the callers of what people call: a person, each of their programs, or where they come from.
 func Personally(r *http.Request) string {
 	who, _ := keyByCaller(r)
 	return who

@@ -10,7 +10,7 @@ import (
 // Cookie keeps a session in a browser until it ends.
 func Cookie(token string, expires time.Time) http.Cookie { return strict(CookieName, token, expires) }
 
-// KnownCookie has a browser keep that somebody signed in with it.
+// KnownCookie makes a browser remember that somebody signed in with it.
 func KnownCookie(kept string) http.Cookie {
 	return strict(deviceCookie, kept, time.Now().Add(app.DeviceLife))
 }

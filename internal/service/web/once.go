@@ -19,8 +19,8 @@ const (
 	longestCall = 2 * time.Minute
 )
 
-// once carries a call that comes with a key out once, however often it is made, on whichever instance. Where
-// it was carried out before, it gets the answer that it got then.
+// once carries a call that comes with a key out once, however often it is made, on whichever instance. If it was
+// carried out before, it gets the answer that it got then.
 func (s *Edge) once(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		key, p := r.Header.Get(KeyHeader), app.CallerOf(r.Context())
@@ -44,7 +44,7 @@ func (s *Edge) once(next http.Handler) http.Handler {
 			return
 		}
 
-		// It goes on where the caller's connection breaks: who calls again gets its answer.
+		// It goes on if the caller's connection breaks: whoever calls again gets its answer.
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(r.Context()), longestCall)
 		defer cancel()
 
@@ -73,7 +73,7 @@ func (s *Edge) once(next http.Handler) http.Handler {
 }
 
 // askedBy returns what somebody asks by a call. With other roles it is another call: whoever lost one is not given
-// again what they got by it. Bodies that are too large to be held are not part of it.
+// again what they got by it. Bodies that are too large for memory are not part of it.
 func askedBy(p *app.Caller, r *http.Request) ([]byte, error) {
 	asked := []byte(r.Method + " " + r.URL.RequestURI() + "\n" + p.RoleList + "\n")
 	if large(r.URL.Path) > 0 {
@@ -111,7 +111,7 @@ func (s *Edge) answeredBefore(w http.ResponseWriter, r *http.Request, a *app.Att
 	return true
 }
 
-// heldAnswer holds an answer back until it is kept.
+// heldAnswer holds an answer back until it is stored.
 type heldAnswer struct {
 	header http.Header
 	status int

@@ -1,6 +1,6 @@
 package web
 
-// Paths that are treated apart before it is known which operation they are of.
+// Paths that are treated differently before it is known which operation they are of.
 const (
 	APIPath     = "/api/v1"
 	signInPath  = APIPath + "/sign-in"

@@ -37,7 +37,7 @@ func init() {
 	}
 }
 
-// byDocument is what the API's machinery says of a request that is not as its document wants it.
+// byDocument is what the API's machinery says of a request that does not match its document.
 const byDocument = "validation failed"
 
 func newProblem(status int, detail string, errs ...error) *Refusal {
@@ -50,7 +50,7 @@ func newProblem(status int, detail string, errs ...error) *Refusal {
 		if x, ok := err.(huma.ErrorDetailer); ok {
 			d = x.ErrorDetail()
 		}
-		// not the value: it may be a secret, and large
+		// Not the value: it may be a secret, and large.
 		p.Errors = append(p.Errors, &huma.ErrorDetail{Message: d.Message, Location: d.Location})
 	}
 	k := wire.ProblemOf(status, len(p.Errors) > 0 && detail == byDocument)
@@ -125,13 +125,13 @@ var problemsPage = template.Must(template.New("problems").Parse(`<!doctype html>
 <dl>{{range .}}<dt id="{{.Code}}"><strong>{{.Code}}</strong> ({{.Status}})</dt><dd>{{.Says}} {{.Do}}</dd>{{end}}</dl></body></html>
 `))
 
-// tellProblems tells what the problems are.
+// tellProblems shows what the problems are.
 func tellProblems(w http.ResponseWriter, _ *http.Request) {
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	_ = problemsPage.Execute(w, wire.Problems) // nobody is left to tell
 }
 
-// challenging has each 401 say how one signs in (RFC 9110, 11.6.1).
+// challenging makes each 401 say how one signs in (RFC 9110, 11.6.1).
 func challenging(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		next.ServeHTTP(&challenger{ResponseWriter: w}, r)
@@ -147,7 +147,7 @@ func (c *challenger) WriteHeader(status int) {
 	c.ResponseWriter.WriteHeader(status)
 }
 
-// Flush sends what there is: streams live on it.
+// Flush sends what there is: streams depend on it.
 func (c *challenger) Flush() {
 	if f, ok := c.ResponseWriter.(http.Flusher); ok {
 		f.Flush()

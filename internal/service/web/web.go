@@ -1,5 +1,5 @@
-// Package web is what every call over HTTP meets before anybody serves it: who calls and from where, how often and how
-// much they may, what it costs, and how a refusal is told (RFC 9457). It serves the console's files.
+// Package web is what every call over HTTP meets before anybody serves it: who calls and from where, how often and
+// how much they may, what it costs, and how a refusal is told (RFC 9457). It serves the console's files.
 package web
 
 import (
@@ -36,7 +36,7 @@ type Config struct {
 }
 
 // Edge is what each call meets before anybody serves it: who calls, from where, how often, with how much, and what it
-// is told where it is refused.
+// is told if it is refused.
 type Edge struct {
 	*app.App
 	Config
@@ -55,15 +55,15 @@ const (
 	consoleAlone  = "alone" // what it says where nobody has touched the page for a while
 )
 
-// maxCalls is how many calls a minute a person may make, and each of their tokens: some fifty times what the
-// console needs.
+// maxCalls is how many calls a minute a person may make, and each of their tokens: some fifty times what the console
+// needs.
 const maxCalls = 6000
 
-// maxUnknown is how many tokens that were not seen lately come from one place in a minute, before they are looked up.
+// maxUnknown is how many tokens that were not seen lately are looked up for one place in a minute.
 const maxUnknown = 600
 
-// KeyByAgent counts calls by certificate, so that agents behind one address are apart, and those
-// without one by where they come from.
+// KeyByAgent counts calls by certificate, so that agents behind one address are apart, and those without one by where
+// they come from.
 func KeyByAgent(r *http.Request) (string, error) {
 	if r.TLS != nil && len(r.TLS.VerifiedChains) > 0 {
 		return r.TLS.VerifiedChains[0][0].SerialNumber.String(), nil
@@ -71,7 +71,7 @@ func KeyByAgent(r *http.Request) (string, error) {
 	return app.PlaceOf(r.Context()), nil
 }
 
-// withPlace notes where each request comes from: an address, or a network of them.
+// withPlace records where each request comes from: an address, or a network of them.
 func (s *Edge) withPlace(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		next.ServeHTTP(w, r.WithContext(app.WithPlace(r.Context(), peer.Place(s.Proxies.Of(r)))))
@@ -87,7 +87,7 @@ func keyByCaller(r *http.Request) (string, error) {
 	return KeyByAgent(r)
 }
 
-// Limit lets so many calls a minute through for each key, and says to the others when to come again.
+// Limit allows so many calls a minute for each key, and tells the others when to come again.
 func (s *Edge) Limit(calls int, key httprate.KeyFunc) func(http.Handler) http.Handler {
 	return httprate.LimitBy(calls, time.Minute, key, s.tooOften(calls))
 }
@@ -100,9 +100,8 @@ func (s *Edge) tooOften(calls int) httprate.Option {
 	})
 }
 
-// limitOpen bounds what anybody may call, signed in or not, by the address it comes from: trying to
-// sign in costs the memory of a password hash, calculating costs time. Tries with one name are
-// bounded by themselves.
+// limitOpen bounds what anybody may call, signed in or not, by the address it comes from: trying to sign in costs the
+// memory of a password hash, calculating costs time. Tries with one name are bounded separately.
 func (s *Edge) limitOpen() func(http.Handler) http.Handler {
 	signIn, calculate := s.Limit(300, KeyByAgent), s.Limit(1200, KeyByAgent)
 	return func(next http.Handler) http.Handler {
@@ -120,10 +119,11 @@ func (s *Edge) limitOpen() func(http.Handler) http.Handler {
 	}
 }
 
-// Openable is what can be had without signing in, where the service is told so: how it fares, and what its API is like.
+// Openable is what can be had without signing in, if the service is configured so: how it is doing, and what its API
+// is like.
 var Openable = []string{"metrics", "documents"}
 
-// UnlessOpen has something served to who is signed in, or to everybody where the service was told so.
+// UnlessOpen serves something to those who are signed in, or to everybody if the service is configured so.
 func (s *Edge) UnlessOpen(what string, next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		err := s.Allow(r.Context(), app.Rule{Role: wire.Viewer})
@@ -211,7 +211,8 @@ func limitBody(next http.Handler) http.Handler {
 
 // identify finds whose request it is; routes decide what that allows.
 func (s *Edge) identify(next http.Handler) http.Handler {
-	// Looking a token up costs the database something, so that no place has more looked up that are not known here.
+	// Looking a token up costs the database something, so that no place has more looked up than this that are not
+	// known here.
 	unknown := httprate.NewRateLimiter(maxUnknown, time.Minute, s.tooOften(maxUnknown))
 	return http.HandlerFunc(func(rw http.ResponseWriter, r *http.Request) {
 		token, byCookie := "", false
@@ -250,8 +251,8 @@ func (s *Edge) identify(next http.Handler) http.Handler {
 	})
 }
 
-// ForAll has every call pass the edge, and serves what anybody may ask of a service: whether it lives, and what its
-// problems mean.
+// ForAll makes every call pass the edge, and serves what anybody may ask of a service: whether it is alive, and what
+// its problems mean.
 func (s *Edge) ForAll(r chi.Router) {
 	r.Use(middleware.RequestID, s.withPlace, s.log, s.recover, secure, knownMethod, challenging, middleware.GetHead)
 	s.Route(r, "GET", "/healthz", app.Quick, Openly, func(w http.ResponseWriter,
@@ -262,7 +263,7 @@ func (s *Edge) ForAll(r chi.Router) {
 	s.Route(r, "GET", wire.ProblemsAt, app.Quick, Openly, tellProblems)
 }
 
-// ForPeople has calls of people and programs pass: who they are is known behind it.
+// ForPeople makes calls of people and programs pass: who they are is known behind it.
 func (s *Edge) ForPeople(r chi.Router) {
 	r.Use(middleware.Compress(5, "application/json"), limitBody, s.limitOpen(), s.identify,
 		s.Limit(maxCalls, keyByCaller), s.once)

@@ -1,6 +1,6 @@
 // Package witness watches the history from outside of the database: whoever can write there can write another
-// history, and has no key. It keeps beside the keys where the history ended, verifies what is added, and what
-// is old again and again.
+// history, but has no key. It keeps beside the keys where the history ended, verifies what is added, and what is old
+// again and again.
 package witness
 
 import (
@@ -19,13 +19,13 @@ import (
 	"idletally/internal/core/chain"
 )
 
-// A Source is where the history is kept.
+// A Source is where the history is stored.
 type Source interface {
 	// Head returns where the history ends.
 	Head(ctx context.Context) (chain.Head, error)
-	// Lines hands out the lines behind one, up to another.
+	// Lines hands out the lines after one, up to another.
 	Lines(ctx context.Context, after, upTo int64, visit func(chain.Line) error) error
-	// Strays says how many lines stand outside of the chain that should not.
+	// Strays returns how many lines there are outside of the chain that should not be.
 	Strays(ctx context.Context) (int64, error)
 }
 
@@ -49,8 +49,8 @@ type Witness struct {
 
 const (
 	markEvery = 10_000
-	// atOnce bounds the old lines of one round: a history of so many is verified whole each time, a longer
-	// one in several rounds.
+	// atOnce bounds the old lines of one round: a shorter history is verified whole each time, a longer one in
+	// several rounds.
 	atOnce = 50_000
 )
 
@@ -61,11 +61,11 @@ func (f *Fault) Error() string { return "the history is not what it was: " + f.W
 
 func fault(format string, args ...any) error { return &Fault{fmt.Sprintf(format, args...)} }
 
-// Least returns the line that the history had, when it was looked at: an end before that is none of ours,
-// whoever signed it.
+// Least returns the last line that the history had when it was looked at: an end before that is none of ours, whoever
+// signed it.
 func (w *Witness) Least() int64 { return w.least.Load() }
 
-// Report has Check find a fault that somebody else has noticed.
+// Report makes Check find a fault that somebody else has noticed.
 func (w *Witness) Report(what string) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -74,9 +74,9 @@ func (w *Witness) Report(what string) {
 	}
 }
 
-// Check verifies what was added since the last time, and a part of what is older. The error is a *Fault where
-// the history is not what it was. That stays so when a service starts again, until the file is taken away: by
-// who has the keys, and knows why.
+// Check verifies what was added since the last time, and a part of what is older. The error is a *Fault if the
+// history is not what it was. That stays so when a service starts again, until the file is removed by somebody who
+// has the keys, and knows why.
 func (w *Witness) Check(ctx context.Context) error {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -131,8 +131,8 @@ func strays(n int64) error {
 	return fault("%d lines were put among those from before it was chained, or taken away there", n)
 }
 
-// Begin reads what was noted when a service ran last, which Check does otherwise, and gives it; Seq is 0
-// where nothing was. The error is a *Fault where this service did not note it.
+// Begin reads and returns what was recorded when a service ran last, which Check does otherwise; Seq is 0 if nothing
+// was. The error is a *Fault if this service did not record it.
 func (w *Witness) Begin() (noted chain.Head, err error) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -254,7 +254,7 @@ func (w *Witness) again(ctx context.Context) error {
 	return nil
 }
 
-// note keeps where the history ends.
+// note records where the history ends.
 func (w *Witness) note(head chain.Head) error {
 	if w.File == "" || head.Seq == 0 || head.Seq == w.noted.Seq {
 		return nil

@@ -1,4 +1,4 @@
-// Package cable lays a way between two programs that tests can cut.
+// Package cable is a connection between two programs that tests can cut.
 package cable
 
 import (
@@ -8,7 +8,7 @@ import (
 	"sync/atomic"
 )
 
-// A Cable leads to another address, and can be cut: tests put it between two that talk.
+// A Cable leads to another address, and can be cut: tests put it between two programs.
 type Cable struct {
 	Address string
 	to      []string
@@ -88,7 +88,7 @@ func (c *Cable) close(list ...net.Conn) {
 	}
 }
 
-// Cut breaks what goes over the cable now.
+// Cut breaks the present connections.
 func (c *Cable) Cut() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -98,16 +98,16 @@ func (c *Cable) Cut() {
 	clear(c.all)
 }
 
-// Pull cuts, and lets nothing over until Plug.
+// Pull cuts, and allows no connection until Plug.
 func (c *Cable) Pull() {
 	c.out.Store(true)
 	c.Cut()
 }
 
-// Plug lets connections over again.
+// Plug allows connections again.
 func (c *Cable) Plug() { c.out.Store(false) }
 
-// Close takes the cable away.
+// Close removes the cable.
 func (c *Cable) Close() {
 	c.l.Close()
 	c.Pull()

@@ -15,8 +15,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Mount makes a file system of so many bytes with a program such as mkfs.ext4, and mounts it with options
-// until the test ends. It gives the folder where everybody gets at it. That needs root.
+// Mount makes a file system of so many bytes with a program such as mkfs.ext4, and mounts it with options until the
+// test ends. It returns the folder where everybody can reach it. That needs root.
 func Mount(t testing.TB, size int64, options string, program ...string) string {
 	t.Helper()
 	dir := t.TempDir()
@@ -40,8 +40,8 @@ func Mount(t testing.TB, size int64, options string, program ...string) string {
 	return at
 }
 
-// Silent mounts a file system whose server says hello and then nothing any more, until the test ends or end
-// is called. That needs root.
+// Silent mounts a file system whose server greets and then does nothing any more, until the test ends or end is
+// called. That needs root.
 func Silent(t testing.TB, at string) (end func()) {
 	t.Helper()
 	must := func(err error) {

@@ -1,7 +1,7 @@
 //go:build linux
 
-// Package frugal runs a piece of a test in a process of its own that may take only so much memory. What needs more
-// ends that process, as it would end the service or an agent that is given hostile input.
+// Package frugal runs a piece of a test in a process of its own that may take only so much memory. Whatever needs
+// more ends that process, as it would end the service or an agent that is given hostile input.
 package frugal
 
 import (
@@ -85,7 +85,7 @@ func limit(t *testing.T, most int) {
 	}
 }
 
-// mapped is how many bytes of writable private memory this process has.
+// mapped returns how many bytes of writable private memory this process has.
 func mapped() (uint64, error) {
 	b, err := os.ReadFile("/proc/self/status")
 	if err != nil {

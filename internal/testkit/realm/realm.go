@@ -97,7 +97,7 @@ func Start(ctx context.Context, dir, name string, people map[string]string, serv
 	}
 }
 
-// settings returns what finds a realm, and what its centre goes by.
+// settings returns the configuration of a realm's clients, and that of its centre.
 func settings(name string, port int, dir string) (conf, kdc string) {
 	conf = fmt.Sprintf(
 		"[libdefaults]\n default_realm = %[1]s\n dns_lookup_kdc = false\n dns_lookup_realm = false\n rdns = false\n "+

@@ -8,7 +8,7 @@ import (
 	"testing"
 )
 
-// Rand returns numbers from a seed that is told, and that can be given to see a failure again.
+// Rand returns numbers from a seed that is printed, and that can be given to see a failure again.
 func Rand(t testing.TB) *rand.Rand {
 	t.Helper()
 	seed := rand.Uint64()
