@@ -104,7 +104,7 @@ func tryAgents(t *testing.T, s *demo.Stage) {
 		t.Fatal(err)
 	}
 
-	fails(t, "a certificate from before", hello(ctx, a), 403, "counts no more")
+	fails(t, "a certificate from before", hello(ctx, a), 403, "no longer valid")
 	old, err := agent.New(first, slog.New(slog.DiscardHandler))
 	if err != nil {
 		t.Fatal(err)
@@ -524,7 +524,7 @@ func renewals(t *testing.T, s *demo.Stage, folder string, first *client.Agent) {
 	third := agentClient(t, s, folder)
 	must(t, hello(ctx, third))
 	must(t, hello(ctx, second))
-	fails(t, "the certificate before the last", hello(ctx, first), 403, "counts no more")
+	fails(t, "the certificate before the last", hello(ctx, first), 403, "no longer valid")
 	_, err = as(t, s, "lookout").ShutOut(ctx, "skiff")
 	fails(t, "shutting out by a viewer", err, 403, "needs the role operator")
 	h, err := as(t, s, "bosun").ShutOut(ctx, "skiff")
@@ -533,10 +533,10 @@ func renewals(t *testing.T, s *demo.Stage, folder string, first *client.Agent) {
 	}
 
 	for _, c := range []*client.Agent{second, third} {
-		fails(t, "a certificate that was shut out", hello(ctx, c), 403, "counts no more")
+		fails(t, "a certificate that was shut out", hello(ctx, c), 403, "no longer valid")
 	}
 
-	fails(t, "renewing one that was shut out", run.Renew(ctx), 403, "counts no more")
+	fails(t, "renewing one that was shut out", run.Renew(ctx), 403, "no longer valid")
 	_, err = as(t, s, "bosun").ShutOut(ctx, "skiff")
 	fails(t, "once more", err, 409, "no certificate that counts")
 }

@@ -95,7 +95,7 @@ func TestConsoleFind(t *testing.T) {
 
 	must(t, b.Go("/settings"))
 	must(t, b.Press("Tags of slip-north"))
-	must(t, b.See("what this host is held against may be another"))
+	must(t, b.See("what this host is compared with may be another"))
 	axe(t, b, "tags, dark")
 	must(t, b.Press("Cancel"))
 	must(t, b.Press("Add a host…"))

@@ -60,7 +60,7 @@ func TestPasskeys(t *testing.T) {
 		must(t,
 			b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is")]/following-sibling::input`, "key on my ring\r",
 				chromedp.BySearch)))
-		must(t, b.See("Codes to spare"))
+		must(t, b.See("Spare codes"))
 		axe(t, b, "a passkey was added")
 		must(t, b.Press("I have kept them"))
 		must(t, b.See("key on my ring"))
@@ -119,7 +119,7 @@ func TestPasskeys(t *testing.T) {
 	must(t,
 		r.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is")]/following-sibling::input`, "bare key\r",
 			chromedp.BySearch)))
-	must(t, r.See("Codes to spare"))
+	must(t, r.See("Spare codes"))
 	must(t, r.Press("I have kept them"))
 	must(t, r.Press("Go on"))
 	must(t, r.See("What needs somebody"))

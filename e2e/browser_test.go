@@ -93,7 +93,7 @@ func TestConsole(t *testing.T) {
 	must(t, author.See("/srv/ticketing/logs/sales-000.log"))
 	axe(t, author, "drift, a group open")
 	must(t, author.Press("Accept for a time"))
-	must(t, author.See("They count no more until the date"))
+	must(t, author.See("They do not count until the date"))
 	axe(t, author, "waiving")
 	must(t,
 		author.Do(chromedp.SendKeys("textarea", "Rewritten soon.", chromedp.ByQuery),

@@ -56,7 +56,7 @@ func TestCarried(t *testing.T) {
 	op.want(0, "it is good for another 399 days", "doctor", "--data", in("nothing"), "--folder", own)
 	_, err := c.TakeSnapshot(ctx, wire.NewSnapshot{Application: "billing", Host: "pontoon", Roots: []string{root}})
 	fails(t, "a snapshot of what nothing leads to", err, 422, "snapshot import")
-	op.want(1, "nothing leads to host pontoon", "path", "show", root, "--host", "pontoon")
+	op.want(1, "host pontoon has no network", "path", "show", root, "--host", "pontoon")
 	op.want(0, "by files", "host", "list")
 	if v, err := c.Overview(ctx); err != nil || v.Hosts.Unseen != 0 {
 		t.Errorf("%+v, %v", v.Hosts, err)
@@ -154,9 +154,9 @@ func TestCarried(t *testing.T) {
 		t.Fatal(err)
 	}
 
-	op.want(1, "counts no more", "run", "import", in("back.report"))
+	op.want(1, "no longer valid", "run", "import", in("back.report"))
 	letIn("pontoon", own)
-	op.want(1, "counts no more", "run", "import", in("back.report"))
+	op.want(1, "no longer valid", "run", "import", in("back.report"))
 	op.want(4, "another enrolment", agent("carry", in("back.order"), in("old.report"))...)
 	op.want(0, "", "run", "export", rb.ID, "pontoon", in("back.order"))
 	op.want(0, "finished", agent("carry", in("back.order"), in("back.report"))...)

@@ -23,7 +23,7 @@ import (
 	"idletally/internal/wire"
 )
 
-// Somebody signs in by password and code, each code once; a lost authenticator is got over by codes to spare
+// Somebody signs in by password and code, each code once; a lost authenticator is got over by spare codes
 // or an admin; sessions are listed and ended.
 func TestSecondFactorAndSessions(t *testing.T) {
 	t.Parallel()
@@ -85,7 +85,7 @@ func TestSecondFactorAndSessions(t *testing.T) {
 	far, err := sign(" " + strings.ToUpper(spare[3]) + " ")
 	must(t, err)
 	_, err = sign(spare[3])
-	fails(t, "a code to spare twice", err, http.StatusUnauthorized, "used before")
+	fails(t, "a spare code twice", err, http.StatusUnauthorized, "used before")
 	away := *here
 	away.Token = far.Token
 	if list, err = here.SignedIn(ctx); err != nil || len(list) < 3 {

@@ -90,7 +90,7 @@ func TestNothingIsGreenByMistake(t *testing.T) {
 	v.is("berth", "failed", "the last look failed: no room left")
 	change(`DELETE FROM snapshot WHERE id = 'failed'`)
 	change(`UPDATE report SET edition = 7 WHERE application = 'berth'`)
-	v.is("berth", "behind", "held against edition 7, and edition 1 counts")
+	v.is("berth", "behind", "compared with edition 7, and edition 1 is published")
 	change(`UPDATE report SET edition = 1, unread = 2 WHERE application = 'berth'`)
 	v.is("berth", "unread", "2 paths could not be read")
 

@@ -133,7 +133,7 @@ func lookHere(ctx context.Context, folder string, now time.Time) (h hostHere, er
 				": its agent is there, idletally agent status says there how it fares"
 		return h, nil
 	case s.Service == "":
-		h.Well, h.Says = true, "nothing leads to its service: orders are carried here"
+		h.Well, h.Says = true, "its service is not reached by network: orders are carried here"
 		return h, nil
 	}
 

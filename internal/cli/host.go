@@ -87,7 +87,7 @@ func personReset(o *options) *cobra.Command {
 	var sessions bool
 	reset := &cobra.Command{
 		Use: "reset NAME",
-		Short: "Give a person a one-time password, which ends their sessions; or take away a second factor that " +
+		Short: "Give a person a one-time password, which ends their sessions; or remove a second factor that " +
 			"they have lost",
 		Args: args(1, 1, "a name"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
@@ -124,7 +124,7 @@ func personReset(o *options) *cobra.Command {
 		}),
 	}
 
-	reset.Flags().BoolVar(&second, "second-factor", false, "take away the second factor instead")
+	reset.Flags().BoolVar(&second, "second-factor", false, "remove the second factor instead")
 	reset.Flags().BoolVar(&sessions, "sessions", false, "end their sessions instead, and leave the password")
 	return reset
 }

@@ -187,9 +187,9 @@ func hostAdmit(o *options) *cobra.Command {
 	var fingerprint string
 	c := &cobra.Command{
 		Use:   "admit NAME REQUEST ADMISSION",
-		Short: "Let a host in that nothing leads to, by a request that was carried",
+		Short: "Admit a host without a network, by a request that was carried",
 		Args:  args(3, 3, "a host's name, a request, and a file to write"),
-		Long: `Let a host in that nothing leads to, by a request that was carried. Whoever carries it could have
+		Long: `Admit a host without a network, by a request that was carried. Whoever carries it could have
 put another in its place: so its fingerprint is asked for, as "idletally agent request" has shown it
 on the host and somebody has told it by another way. The admission has one of its own, which
 "idletally agent join" asks for.`,
@@ -233,7 +233,7 @@ on the host and somebody has told it by another way. The admission has one of it
 func runExport(o *options) *cobra.Command {
 	return &cobra.Command{
 		Use:   "export RUN HOST FILE",
-		Short: "Write a run's signed order for a host that nothing leads to",
+		Short: "Write a run's signed order for a host without a network",
 		Args:  args(3, 3, "a run, a host, and a file to write"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
 			if err := create(a[2], func(w io.Writer) error {

@@ -88,7 +88,7 @@ comes from, and starts nothing.`,
 	c.Flags().IntVar(&x.keep.Weekly, "keep-weekly", 730,
 		"days for which the last snapshot of each week is kept; the newest stays in any case")
 	c.Flags().StringVar(&x.people.listen, "people", "",
-		"address on which people and programs come by a certificate that they trust anyway; agents come to --listen")
+		"address on which people and programs come, with a certificate that they trust anyway; agents use --listen")
 	c.Flags().StringVar(&x.people.certificate, "certificate", "",
 		"file with that certificate and its chain (PEM), read again when it changes")
 	c.Flags().StringVar(&x.people.key, "key", "", "file with its key (PEM)")

@@ -74,7 +74,7 @@ func signInSet(o *options) *cobra.Command {
 		Args:  args(0, 0, "no argument"),
 		Long: `Have codes of an authenticator asked for when you sign in: six digits, every 30 seconds (RFC 6238).
 
-You get a secret for your authenticator and are asked for its code. Then you get codes to spare,
+You get a secret for your authenticator and are asked for its code. Then you get spare codes,
 each of which counts once, for when you have lost the authenticator. An admin can take a lost one
 away: idletally person reset NAME --second-factor.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {

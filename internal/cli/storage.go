@@ -88,7 +88,7 @@ func storageTidy(o *options) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return o.showOne(c, t, "snapshots let go", strconv.Itoa(t.Snapshots), "folders taken away", num(t.Nodes),
+			return o.showOne(c, t, "snapshots removed", strconv.Itoa(t.Snapshots), "folders removed", num(t.Nodes),
 				"folders needed", num(t.Live))
 		}),
 	}

@@ -10,7 +10,7 @@ var sayings = map[string]struct{ says, about string }{
 	"refused":                 {"tried to call %s, and was refused", ""},
 	"second factor set":       {"set a second factor", ""},
 	"second factor removed":   {"took away the second factor of %s", ""},
-	"spare code used":         {"signed in with a code to spare", ""},
+	"spare code used":         {"signed in with a spare code", ""},
 	"sessions ended":          {"signed %s out elsewhere", ""},
 	"password changed":        {"changed their password", ""},
 	"person added":            {"added %s", "person"},

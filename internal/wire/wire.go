@@ -38,7 +38,7 @@ type SignIn struct {
 	Name        string        `json:"name" maxLength:"64"`
 	Password    string        `json:"password" maxLength:"1024"`
 	NewPassword string        `json:"new_password,omitempty" maxLength:"1024" doc:"Needed when the password is a one-time one"`
-	Code        string        `json:"code,omitempty" maxLength:"32" doc:"Of the second factor, where there is one, or a code to spare"`
+	Code        string        `json:"code,omitempty" maxLength:"32" doc:"Of the second factor, where there is one, or a spare code"`
 	Passkey     *ShownPasskey `json:"passkey,omitempty" doc:"Instead of a code"`
 	Device      string        `json:"device,omitempty" maxLength:"512" doc:"What an earlier sign-in with this name answered; browsers have a cookie instead. It lets nobody in: with it no stranger's wrong tries keep you out"`
 }
@@ -113,7 +113,7 @@ type Passkey struct {
 // MadePasskey is one that was just added.
 type MadePasskey struct {
 	Passkey
-	Codes []string `json:"codes,omitempty" doc:"Codes to spare, where there were none: each counts once, and is not shown again"`
+	Codes []string `json:"codes,omitempty" doc:"Spare codes, where there were none: each counts once, and is not shown again"`
 }
 
 // A Policy is what holds for people and their sessions.

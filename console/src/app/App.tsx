@@ -28,7 +28,7 @@ const Calculate = lazy(() => import("../features/calculate/Page"));
 
 export function App() {
   const me = useMe();
-  // Whoever sets up a second factor first sees what came of it, codes to spare say, before anything else.
+  // Whoever sets up a second factor first sees what came of it, spare codes say, before anything else.
   const [first, setFirst] = useState(false);
   const out = me.error instanceof Problem && me.error.status === 401;
   if (first && out) setFirst(false);

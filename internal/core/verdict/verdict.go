@@ -93,7 +93,8 @@ func (l Look) Says(now time.Time) string {
 			parts = append(parts, fmt.Sprintf("last looked at %s ago, which is too long", Age(now.Sub(l.At))))
 
 		case Behind:
-			parts = append(parts, fmt.Sprintf("held against edition %d, and edition %d counts", l.Edition, l.Published))
+			parts = append(parts, fmt.Sprintf("compared with edition %d, and edition %d is published", l.Edition,
+				l.Published))
 		case Unread:
 			parts = append(parts, fmt.Sprintf("%s could not be read", count(l.Unread, "path")))
 		case Drifted:
@@ -182,7 +183,7 @@ var phrases = map[State][2]string{
 	Never:    {"was never looked at", "were never looked at"},
 	Failed:   {"could not be looked at the last time", "could not be looked at the last time"},
 	Old:      {"was looked at too long ago", "were looked at too long ago"},
-	Behind:   {"was held against an earlier edition", "were held against an earlier edition"},
+	Behind:   {"was compared with an earlier edition", "were compared with an earlier edition"},
 	Unread:   {"has paths that could not be read", "have paths that could not be read"},
 	Drifted:  {"has drifted", "have drifted"},
 	Declared: {"is as declared", "are as declared"},

@@ -27,7 +27,7 @@ var faults = []struct {
 		func(l *Look) { l.At, l.Until = now.Add(-80*time.Hour), now.Add(-54*time.Hour) }},
 	{Old, "looked at 3 days from now: a clock is wrong",
 		func(l *Look) { l.At, l.Until = now.Add(80*time.Hour), now.Add(106*time.Hour) }},
-	{Behind, "held against edition 2, and edition 3 counts", func(l *Look) { l.Edition = 2 }},
+	{Behind, "compared with edition 2, and edition 3 is published", func(l *Look) { l.Edition = 2 }},
 	{Unread, "1 path could not be read", func(l *Look) { l.Unread = 1 }},
 	{Drifted, "12 findings", func(l *Look) { l.Findings = 12 }},
 }

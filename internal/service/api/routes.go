@@ -279,7 +279,7 @@ func (s *API) storageTable() []route {
 			"Verify what is stored, a part at a time: every node's hash, and that all it refers to is "+
 				"there"),
 		postTo("/storage/tidy", "tidy-storage", wire.Admin, costly, a.TidyStorage,
-			"Let go now what is not to be kept, and take away what nothing leads to"),
+			"Remove now what is not to be kept, and what nothing refers to"),
 	}
 }
 
@@ -475,10 +475,10 @@ func (s *API) carriedTable() []route {
 	a := s.App
 	return []route{
 		postTo("/hosts/{name}/admit", "admit-host", wire.Operator, quick, a.AdmitHost,
-			"Let a host in that nothing leads to, by a request that was carried; what it had before "+
-				"counts no more").created(),
+			"Admit a host without a network, by a request that was carried; what it had before "+
+				"is no longer valid").created(),
 		postTo("/runs/{id}/carry", "carry-run", wire.Operator, costly, a.CarryRun,
-			"Have a run's order carried to a host that nothing leads to: its agent is given it by no "+
+			"Have a run's order carried to a host without a network: its agent is given it by no "+
 				"other way").of(a.ApplicationOfOrder),
 		getFile("/runs/{id}/order", "write-order", wire.Operator, costly, a.WriteOrder,
 			"A run's signed order for a host, as one file that can be carried there (see docs/formats.md)").

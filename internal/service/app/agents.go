@@ -109,8 +109,9 @@ func (s *App) HostOf(ctx context.Context, name, serial string, greets bool) (h s
 	}
 
 	if err != nil || h.Certificate != serial && h.Renewed != serial {
-		s.refused(ctx, store.By{Who: "an agent"}, "certificate refused", name, "certificate "+serial+" counts no more")
-		return h, false, fault.Forbidden("this certificate counts no more: the host was enrolled anew or taken out")
+		s.refused(ctx, store.By{Who: "an agent"}, "certificate refused", name,
+			"certificate "+serial+" is no longer valid")
+		return h, false, fault.Forbidden("this certificate is no longer valid: the host was enrolled anew or taken out")
 	}
 	if err := wire.Speaks("the agent of "+h.Name, h.Version, h.Protocol, h.Oldest); err != nil && !greets {
 		return h, false, fault.Conflict(err.Error())

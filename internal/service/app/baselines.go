@@ -127,7 +127,7 @@ func (s *App) DeriveBaseline(ctx context.Context, in *wire.NewDerivation) (*wire
 type CompareEditionsRequest struct {
 	Name    string `path:"name"`
 	Number  int    `path:"number" doc:"0 is the published edition"`
-	Against int    `query:"against" doc:"The edition that it is held against; 0 is the published one"`
+	Against int    `query:"against" doc:"The edition that it is compared with; 0 is the published one"`
 }
 
 // CompareEditions returns which paths two editions judge differently, on the last snapshots.

@@ -101,7 +101,7 @@ type ListHostsRequest struct {
 	Limit   int            `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 	Tag     string         `query:"tag" maxLength:"64" doc:"Only hosts with this tag"`
 	Version string         `query:"version" maxLength:"64" doc:"Only hosts whose agents are of this version"`
-	State   lifecycle.Host `query:"state" enum:"invited,carried,calling,silent" doc:"Only hosts without an agent yet, those that nothing leads to, those that call, or those not heard of for ten minutes"`
+	State   lifecycle.Host `query:"state" enum:"invited,carried,calling,silent" doc:"Only hosts without an agent yet, those without a network, those that call, or those not heard of for ten minutes"`
 }
 
 // ListHosts lists hosts.

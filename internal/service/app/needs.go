@@ -145,7 +145,7 @@ func verdictNeeds(applications []wire.Standing) (needs []wire.Need) {
 			{verdict.Never, "hosts that nobody has looked at yet"},
 			{verdict.Failed, "hosts that could not be looked at the last time"},
 			{verdict.Old, "hosts that were looked at too long ago"},
-			{verdict.Behind, "hosts that were held against an earlier edition"},
+			{verdict.Behind, "hosts that were compared with an earlier edition"},
 		} {
 			if n := st.Verdict.In[string(x.state)]; n > 0 {
 				needs = append(needs, wire.Need{

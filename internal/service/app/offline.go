@@ -79,7 +79,7 @@ func (s *App) readReport(
 
 		serial := c.SerialNumber.Text(16)
 		if c.Subject.CommonName != h.Host || host.Certificate != serial && host.Renewed != serial {
-			return nil, 0, fault.Invalid("the report's certificate counts no more for host " +
+			return nil, 0, fault.Invalid("the report's certificate is no longer valid for host " +
 				h.Host + ": it was enrolled or admitted anew, or shut out")
 		}
 
@@ -140,7 +140,7 @@ func (s *App) AdmitHost(ctx context.Context, in *AdmitHostRequest) (*wire.Enroll
 	}, nil
 }
 
-// CarryRun has a run's order carried to a host that nothing leads to: its agent is given it by no other way.
+// CarryRun has a run's order carried to a host without a network: its agent is given it by no other way.
 func (s *App) CarryRun(ctx context.Context, in *OrderRequest) (*wire.Run, error) {
 	h, err := s.store.Host(ctx, in.Host)
 	if err != nil {

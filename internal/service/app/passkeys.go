@@ -122,7 +122,7 @@ func (s *App) showPasskey(
 }
 
 var errNoPasskeys = fault.Conflict(
-	"passkeys are made for a name: give the service the one that browsers come by, with --public")
+	"passkeys are made for a name: give the service the one that browsers use, with --public")
 
 // What passkeys are asked for.
 const (

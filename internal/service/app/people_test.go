@@ -9,7 +9,7 @@ import (
 	"idletally/internal/service/authority"
 )
 
-// What is kept of a code to spare tells nothing of it to who has the database alone: it is by a key of the
+// What is kept of a spare code tells nothing of it to who has the database alone: it is by a key of the
 // service's, and for its person.
 func TestSpareCodes(t *testing.T) {
 	with := func(secret byte) *App {

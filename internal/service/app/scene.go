@@ -175,7 +175,7 @@ func (s *App) live(ctx context.Context, host string) (*live, error) {
 		return nil, fault.Conflict("host " + host + " has no agent yet: enrol it, or ask about a snapshot")
 	}
 	if h.Carried {
-		return nil, fault.Conflict("nothing leads to host " + host +
+		return nil, fault.Conflict("host " + host + " has no network" +
 			": ask about a snapshot, or on the host itself")
 	}
 	return &live{s: s, host: host}, nil

@@ -104,7 +104,7 @@ func (a *Authority) Permits(names []string) error {
 		if _, err := c.Leaf.Verify(x509.VerifyOptions{Roots: pool, Intermediates: between}); err != nil {
 			return fmt.Errorf(
 				"the service's authority was made for other names (%w): give these no longer with --name, have "+
-					"people come by a certificate of their own (--people), or replace the authority (idletally keys "+
+					"give people a certificate of their own (--people), or replace the authority (idletally keys "+
 					"replace authority)",
 				err)
 		}

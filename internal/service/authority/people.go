@@ -107,7 +107,7 @@ func (a ACME) TLS() (*tls.Config, error) {
 	}
 
 	if len(names) == 0 {
-		return nil, errors.New("--acme: give the name that people come by, with --public or --name")
+		return nil, errors.New("--acme: give the name that people use, with --public or --name")
 	}
 
 	m := &autocert.Manager{

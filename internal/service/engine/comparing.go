@@ -123,7 +123,7 @@ func (d *Engine) settle(ctx context.Context, c store.Comparison) {
 
 	default:
 		d.Log.Error("compare", "snapshot", c.Snapshot, "error", err)
-		message = "it could not be held against the baseline: " + err.Error()
+		message = "it could not be compared with the baseline: " + err.Error()
 	}
 
 	if err := d.Store.EndComparison(end, c, message); err != nil {

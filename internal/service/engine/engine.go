@@ -296,7 +296,7 @@ func enrolled(h store.Host) error {
 	}
 	if h.Carried {
 		return fmt.Errorf(
-			"%w: nothing leads to host %s: take its snapshot there with idletally snapshot save, and carry it here "+
+			"%w: host %s has no network: take its snapshot there with idletally snapshot save, and carry it here "+
 				"for idletally snapshot import",
 			ErrBad, h.Name)
 	}

@@ -69,7 +69,7 @@ var OwnFigures = []Figure{
 	{"idletally_runs", "gauge", []string{"state"}, "Runs by state.", "some are halted"},
 	{"idletally_notices_waiting", "gauge", nil, "Notices that wait to be told.", "it grows"},
 	{"idletally_hooks_failing", "gauge", nil, "Hooks to which the last notice could not be told.", "it is above 0"},
-	{"idletally_comparisons_waiting", "gauge", nil, "Snapshots that wait to be held against their baselines.",
+	{"idletally_comparisons_waiting", "gauge", nil, "Snapshots that wait to be compared with their baselines.",
 		"it grows for minutes"},
 	{"idletally_schedules_overdue_seconds", "gauge", nil,
 		"How long ago the schedule should have fired that is overdue longest.", "it is over a minute"},

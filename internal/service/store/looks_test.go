@@ -89,8 +89,8 @@ func TestLooks(t *testing.T) {
 	}
 
 	second := look("ferry", looks[1])
-	compared("it could not be held against the baseline")
-	newest(lifecycle.SnapshotReady, "it could not be held against the baseline", second)
+	compared("it could not be compared with the baseline")
+	newest(lifecycle.SnapshotReady, "it could not be compared with the baseline", second)
 	taken, err := s.TakenAt(ctx, []string{first, second, cancelled, "nosuch"})
 	if err != nil || len(taken) != 2 || taken[first].After(taken[second]) {
 		t.Errorf("%v, %v", taken, err)
@@ -103,7 +103,7 @@ func TestLooks(t *testing.T) {
 		must(t,
 			s.SetCurrent(ctx, "ferry",
 				wire.CurrentPlace{Application: application, Forest: looks[i].Forest, Accounts: accounts}, at))
-		return newest(lifecycle.SnapshotReady, "it could not be held against the baseline", second)
+		return newest(lifecycle.SnapshotReady, "it could not be compared with the baseline", second)
 	}
 
 	at := now().Add(-time.Hour)

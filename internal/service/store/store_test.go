@@ -1247,7 +1247,7 @@ func TestPolicyAtOnce(t *testing.T) {
 	must(t, st.SetPolicy(ctx, was.Says, time.Now(), "", last))
 }
 
-// A factor that is taken away leaves the others, and its codes to spare only for these.
+// A factor that is taken away leaves the others, and its spare codes only for these.
 func TestSecondFactorsTogether(t *testing.T) {
 	ctx, who := t.Context(), name("twice")
 	must(t, st.AddPerson(ctx, Person{Name: who, RoleList: "viewer"}))
@@ -1271,12 +1271,12 @@ func TestSecondFactorsTogether(t *testing.T) {
 	}
 
 	if ok, err := st.UseSpare(ctx, who, spare("nothing"), spare("one")); err != nil || !ok {
-		t.Errorf("a code to spare for the passkey: %v, %v", ok, err)
+		t.Errorf("a spare code for the passkey: %v, %v", ok, err)
 	}
 
 	must(t, st.RemovePasskey(ctx, who, key.ID))
 	if ok, err := st.UseSpare(ctx, who, spare("two"), spare("two")); err != nil || ok {
-		t.Errorf("a code to spare for nothing: %v, %v", ok, err)
+		t.Errorf("a spare code for nothing: %v, %v", ok, err)
 	}
 
 	if err := errors.Join(st.RemovePasskey(ctx, who, key.ID)); !errors.Is(err, ErrNotFound) {

@@ -25,7 +25,7 @@ export function Waive({ application, group, close }: { application: string; grou
     >
       <p className="mb-3 text-sm">
         On {group.host}, rule {group.rule}: {group.kind} {group.aspect} <code>{group.found}</code> in{" "}
-        <code>{group.count === 1 ? group.example : group.folder}</code>. They count no more until the date, are shown
+        <code>{group.count === 1 ? group.example : group.folder}</code>. They do not count until the date, are shown
         apart with your name and reason, and then come back by themselves.
       </p>
       <Form

@@ -75,7 +75,7 @@ function TagForm({ host, had, close }: { host: string; had: Seen<Schemas["TagLis
   return (
     <Form onSubmit={() => set.mutate({ name: host, tags: listOf(tags), tag: had.tag }, { onSuccess: close })}>
       <p className="text-sm">
-        Baselines choose their hosts by tags: what this host is held against may be another from now on.
+        Baselines choose their hosts by tags: what this host is compared with may be another from now on.
       </p>
       <Field label="Tags" className="mt-3 block">
         <Input

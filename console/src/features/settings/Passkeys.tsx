@@ -24,7 +24,7 @@ function Add({ close }: { close: () => void }) {
         {add.data.codes?.length ? (
           <>
             <p className="mt-2">
-              Codes to spare, for when you have lost it, and for the command line. Each counts once; keep them where
+              Spare codes, for when you have lost it, and for the command line. Each counts once; keep them where
               nobody else reads them:
             </p>
             <Command text={add.data.codes.join("\n")} />

@@ -43,7 +43,7 @@ function Add({ close }: { close: () => void }) {
         <>
           <p>From now on you sign in with a code of your authenticator. Your other sessions have ended.</p>
           <p className="mt-2">
-            Codes to spare, for when you have lost it. Each counts once; keep them where nobody else reads them:
+            Spare codes, for when you have lost it. Each counts once; keep them where nobody else reads them:
           </p>
           <Command text={(confirm.data.codes ?? []).join("\n")} />
           <DialogEnd close={close}>I have kept them</DialogEnd>
