@@ -24,8 +24,8 @@ function Add({ close }: { close: () => void }) {
         {add.data.codes?.length ? (
           <>
             <p className="mt-2">
-              Spare codes, for when you have lost it, and for the command line. Each counts once; keep them where
-              nobody else reads them:
+              Spare codes, for when you have lost it, and for the command line. Each counts once; keep them where nobody
+              else reads them:
             </p>
             <Command text={add.data.codes.join("\n")} />
           </>
