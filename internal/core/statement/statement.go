@@ -1,0 +1,252 @@
+// Package statement is what people sign: one text in plain words, with one spelling, that says who means what until
+// when. A person reads the very bytes that their key signs.
+//
+//	idletally statement 1
+//	says: approved
+//	who: harbourmaster
+//	application: ticketing
+//	plan: 06h0q8kqeb2mqz23
+//	digest: b7a12fb43e6bde9facd67854d5c3712abff40d5f35ffd8cf9b7dfd1db623f962
+//	host: slip-north
+//	host: slip-south
+//	word: 1d19ebdc0e8d The site moves to slip-south tonight.
+//	roster: 3 5e0f…
+//	history: 214 6d0f…
+//	made: 2026-11-30T15:00:00Z
+//	until: 2026-12-03T15:00:00Z
+package statement
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"idletally/internal/core/tree"
+)
+
+// What a statement can say. The digest of the first two is a plan's, of the last one a roster's.
+const (
+	Submitted = "submitted" // a plan, for others to approve
+	Approved  = "approved"  // a plan of somebody else
+	Enacted   = "enacted"   // the next edition of a roster
+)
+
+// Bounds of a statement: of its bytes, of its lines of a kind, and of how long it may be good.
+const (
+	MaxBytes = 64 << 10
+	MaxHosts = 10_000
+	MaxWords = 200
+	MaxLife  = 31 * 24 * time.Hour
+)
+
+const head = "idletally statement 1"
+
+// A Word is what somebody says of a grave caution of a plan.
+type Word struct {
+	Caution string // its id
+	Text    string
+}
+
+// A Point is a place in a line of things, each with a hash: an edition of a roster, or a line of the history.
+type Point struct {
+	Number int64
+	Hash   tree.Hash
+}
+
+// A Statement is one that somebody makes. Which fields it has, its kind says; the others are empty.
+type Statement struct {
+	Says        string
+	Who         string
+	Application string    // of a plan
+	Plan        string    // its id
+	Digest      tree.Hash // of what is meant
+	Hosts       []string  // of a plan, in its order
+	Words       []Word    // of an approval
+	Roster      Point     // that counts now; of an enacted one, the one before
+	History     Point     // where the history ended that the person was shown
+	Made        time.Time // to the second
+	Until       time.Time // to the second; it counts no more then
+}
+
+// Bytes returns the text. It is what is signed. A statement that is none is an error, so that nobody signs one that
+// nobody takes.
+func (s Statement) Bytes() ([]byte, error) {
+	if err := s.check(); err != nil {
+		return nil, err
+	}
+
+	var b bytes.Buffer
+	line := func(key, value string) { fmt.Fprintf(&b, "%s: %s\n", key, value) }
+	b.WriteString(head + "\n")
+	line("says", s.Says)
+	line("who", s.Who)
+	if s.ofPlan() {
+		line("application", s.Application)
+		line("plan", s.Plan)
+	}
+	line("digest", s.Digest.String())
+	for _, h := range s.Hosts {
+		line("host", h)
+	}
+	for _, w := range s.Words {
+		line("word", w.Caution+" "+w.Text)
+	}
+	line("roster", s.Roster.String())
+	line("history", s.History.String())
+	line("made", stamp(s.Made))
+	line("until", stamp(s.Until))
+
+	if b.Len() > MaxBytes {
+		return nil, fmt.Errorf("the statement has %d bytes, at most %d are allowed", b.Len(), MaxBytes)
+	}
+	return b.Bytes(), nil
+}
+
+// Parse reads a statement. There is one spelling of each: what reads otherwise is refused.
+func Parse(text []byte) (Statement, error) {
+	if len(text) > MaxBytes {
+		return Statement{}, fmt.Errorf("the statement has %d bytes, at most %d are allowed", len(text), MaxBytes)
+	}
+
+	s, err := read(text)
+	if err != nil {
+		return Statement{}, fmt.Errorf("the statement cannot be read: %w", err)
+	}
+	again, err := s.Bytes()
+	if err != nil {
+		return Statement{}, err
+	}
+	if !bytes.Equal(again, text) {
+		return Statement{}, errors.New("the statement is not in its one form")
+	}
+	return s, nil
+}
+
+func read(text []byte) (s Statement, err error) {
+	body, ok := strings.CutPrefix(string(text), head+"\n")
+	if !ok {
+		return s, fmt.Errorf("it does not begin with %q: is it of a later version than this program?", head)
+	}
+
+	for line := range strings.Lines(body) {
+		key, value, ok := strings.Cut(strings.TrimSuffix(line, "\n"), ": ")
+		if !ok {
+			return s, errors.New("a line has no value")
+		}
+		if err := s.take(key, value); err != nil {
+			return s, fmt.Errorf("%.20s: %w", key, err)
+		}
+	}
+	return s, nil
+}
+
+// take takes in one line. What stands twice, or where it should not, shows when the statement is written again.
+func (s *Statement) take(key, value string) (err error) {
+	switch key {
+	case "says":
+		s.Says = value
+	case "who":
+		s.Who = value
+	case "application":
+		s.Application = value
+	case "plan":
+		s.Plan = value
+	case "digest":
+		err = s.Digest.UnmarshalText([]byte(value))
+	case "host":
+		s.Hosts = append(s.Hosts, value)
+	case "word":
+		id, text, _ := strings.Cut(value, " ")
+		s.Words = append(s.Words, Word{id, text})
+	case "roster":
+		s.Roster, err = parsePoint(value)
+	case "history":
+		s.History, err = parsePoint(value)
+	case "made":
+		s.Made, err = time.Parse(time.RFC3339, value)
+	case "until":
+		s.Until, err = time.Parse(time.RFC3339, value)
+	default:
+		err = errors.New("no statement has such a line")
+	}
+	return err
+}
+
+func (s Statement) ofPlan() bool { return s.Says == Submitted || s.Says == Approved }
+
+// check returns what keeps a statement from being one.
+func (s Statement) check() error {
+	names := []string{s.Who}
+	if s.ofPlan() {
+		names = append(append(names, s.Application, s.Plan), s.Hosts...)
+	}
+	for _, n := range names {
+		if !Name(n) {
+			return fmt.Errorf("%.60q is no name: want letters, digits and . _ - @", n)
+		}
+	}
+
+	if s.Roster.Number < 0 || s.History.Number < 0 {
+		return errors.New("nothing has a number below 0")
+	}
+	if !s.Made.Before(s.Until) || s.Until.Sub(s.Made) > MaxLife {
+		return fmt.Errorf("it has to be good for some time, and at most for %d days", MaxLife/(24*time.Hour))
+	}
+
+	return s.checkMeant()
+}
+
+// checkMeant checks what is said, and of what.
+func (s Statement) checkMeant() error {
+	switch {
+	case !slices.Contains([]string{Submitted, Approved, Enacted}, s.Says):
+		return fmt.Errorf("nobody can say %.40q", s.Says)
+	case s.ofPlan() && (len(s.Hosts) == 0 || len(s.Hosts) > MaxHosts):
+		return fmt.Errorf("a plan has 1 to %d hosts, this one %d", MaxHosts, len(s.Hosts))
+	case s.Says != Approved && len(s.Words) > 0 || len(s.Words) > MaxWords:
+		return fmt.Errorf("only who approves a plan says words of its cautions, and at most %d", MaxWords)
+	case s.Digest.IsZero():
+		return errors.New("it does not say what is meant")
+	}
+
+	for _, w := range s.Words {
+		if !Name(w.Caution) || !oneLine(w.Text) {
+			return errors.New("a word has to be one line of text, behind the id of its caution")
+		}
+	}
+	return nil
+}
+
+// Name reports whether a text can be a name in what people sign: nothing in it looks like something else, or steers
+// a terminal.
+func Name(s string) bool {
+	ok := func(r rune) bool {
+		return 'a' <= r && r <= 'z' || 'A' <= r && r <= 'Z' || '0' <= r && r <= '9' || strings.ContainsRune("._-@", r)
+	}
+	return s != "" && len(s) <= 255 && strings.IndexFunc(s, func(r rune) bool { return !ok(r) }) < 0
+}
+
+// oneLine reports whether a text is one line that people can read, without blanks around it.
+func oneLine(s string) bool {
+	return s != "" && utf8.ValidString(s) && strings.TrimSpace(s) == s &&
+		strings.IndexFunc(s, func(r rune) bool { return !unicode.IsPrint(r) }) < 0
+}
+
+func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
+
+// String returns the number, and the hash in hexadecimal digits.
+func (p Point) String() string { return strconv.FormatInt(p.Number, 10) + " " + p.Hash.String() }
+
+func parsePoint(text string) (p Point, err error) {
+	number, hash, _ := strings.Cut(text, " ")
+	if p.Number, err = strconv.ParseInt(number, 10, 64); err != nil {
+		return p, err
+	}
+	return p, p.Hash.UnmarshalText([]byte(hash))
+}
