@@ -1,0 +1,128 @@
+package roster
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"idletally/internal/core/statement"
+	"idletally/internal/core/tree"
+)
+
+// ErrRefused says that people of the roster have not signed what a host is to do.
+var ErrRefused = errors.New("refused by the roster")
+
+// ahead is how far clocks of people may be ahead of a host's.
+const ahead = 10 * time.Minute
+
+// An Order is what a host is to do, as the host itself sees it.
+type Order struct {
+	Plan        string
+	Application string
+	Digest      tree.Hash // of the plan's manifest
+	Hosts       []string  // of the plan, in its order
+	Host        string    // that is asked
+	Enrolled    time.Time // when it was enrolled: what was signed before is for what it was then
+}
+
+// People are who had something done.
+type People struct {
+	Submitter string
+	Approvers []string // in the order of their names; never the submitter
+}
+
+// Authorize returns who of the roster submitted a plan and who approved it; or ErrRefused, with the reason. Known
+// reports whether the host came along an earlier edition: somebody may have signed while that one counted, if they
+// are still who they were. Statements that say nothing for the order are passed over.
+func (r Roster) Authorize(
+	o Order, signed []Signed, known func(statement.Point) bool, now time.Time,
+) (People, error) {
+	if !now.Before(r.Until) || now.Add(ahead).Before(r.Made) {
+		return People{}, fmt.Errorf("%w: edition %d is good from %s to %s, and now it is %s", ErrRefused, r.Edition,
+			stamp(r.Made), stamp(r.Until), stamp(now))
+	}
+	if len(signed) > MaxSigned {
+		return People{}, fmt.Errorf("%w: there are %d signatures, at most %d are looked at", ErrRefused, len(signed),
+			MaxSigned)
+	}
+
+	by := map[string][]string{} // what they say: who
+	var why []string
+	for _, s := range signed {
+		says, who, err := r.signedFor(o, s, known, now)
+		switch {
+		case err != nil:
+			why = append(why, err.Error())
+		case !slices.Contains(by[says], who):
+			by[says] = append(by[says], who)
+		}
+	}
+
+	need := r.approvals(o.Application)
+	for _, submitter := range by[statement.Submitted] {
+		approvers := slices.DeleteFunc(slices.Clone(by[statement.Approved]), func(who string) bool {
+			return who == submitter
+		})
+		if len(approvers) >= max(need, 1) {
+			slices.Sort(approvers)
+			return People{submitter, approvers}, nil
+		}
+	}
+
+	reason := fmt.Sprintf("plan %s of %s takes somebody who submits it and %d others who approve it; %d and %d have "+
+		"signed", o.Plan, o.Application, need, len(by[statement.Submitted]), len(by[statement.Approved]))
+	return People{}, fmt.Errorf("%w: %s", ErrRefused, strings.Join(append([]string{reason}, why...), "; "))
+}
+
+// signedFor returns what somebody says of an order, or why a signature says nothing of it.
+func (r Roster) signedFor(
+	o Order, signed Signed, known func(statement.Point) bool, now time.Time,
+) (says, who string, err error) {
+	s, err := statement.Parse(signed.Statement)
+	if err != nil {
+		return "", "", err
+	}
+
+	do := map[string]string{statement.Submitted: Submit, statement.Approved: Approve}[s.Says]
+	person := r.person(s.Who)
+	switch {
+	case do == "":
+		return "", "", fmt.Errorf("what %s says is about something else", s.Who)
+	case person == nil:
+		return "", "", fmt.Errorf("%s is not in edition %d", s.Who, r.Edition)
+	case !person.has(signed.Key):
+		return "", "", fmt.Errorf("the key is none of %s", s.Who)
+	case !person.may(do, o.Application, o.Host):
+		return "", "", fmt.Errorf("%s may not %s plans of %s on %s", s.Who, do, o.Application, o.Host)
+	}
+
+	if err := r.fits(o, s, known, now); err != nil {
+		return "", "", fmt.Errorf("%s %w", s.Who, err)
+	}
+	if err := signed.Key.Verify(signed.Statement, signed.Signature, r.terms()); err != nil {
+		return "", "", fmt.Errorf("%s: %w", s.Who, err)
+	}
+	return s.Says, s.Who, nil
+}
+
+// fits returns how a statement is of something else than the order, or of another time.
+func (r Roster) fits(o Order, s statement.Statement, known func(statement.Point) bool, now time.Time) error {
+	same := s.Digest == o.Digest && s.Plan == o.Plan && s.Application == o.Application &&
+		slices.Equal(s.Hosts, o.Hosts)
+	switch {
+	case !same:
+		return errors.New("has signed another plan")
+	case s.Roster != r.Point() && !(s.Roster.Number < r.Edition && known(s.Roster)):
+		return errors.New("has signed by an edition that this host does not know")
+	case !now.Before(s.Until):
+		return fmt.Errorf("has signed what was good until %s", stamp(s.Until))
+	case s.Made.After(now.Add(ahead)):
+		return fmt.Errorf("has signed at %s, and now it is %s", stamp(s.Made), stamp(now))
+	case s.Made.Before(o.Enrolled.Truncate(time.Second)):
+		return errors.New("has signed before this host was enrolled")
+	}
+
+	return nil
+}

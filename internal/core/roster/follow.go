@@ -1,0 +1,89 @@
+package roster
+
+import (
+	"crypto/sha256"
+	"errors"
+	"fmt"
+
+	"idletally/internal/core/signature"
+	"idletally/internal/core/statement"
+	"idletally/internal/core/tree"
+)
+
+// A Signed is a statement with what a key made of it.
+type Signed struct {
+	Statement []byte              `json:"statement"`
+	Key       signature.Key       `json:"key"`
+	Signature signature.Signature `json:"signature"`
+}
+
+// MaxSigned bounds how many statements are looked at for one thing.
+const MaxSigned = 100
+
+// A Step leads from one edition to the next: the document, and who of the one before enacted it.
+type Step struct {
+	Roster []byte   `json:"roster"`
+	Signed []Signed `json:"signed"`
+}
+
+// ErrBroken says that an edition does not follow on the one before.
+var ErrBroken = errors.New("the editions of the roster do not follow on each other")
+
+// Follow returns the last edition of a line that begins behind one. It does not ask what time it is: an edition that
+// is over still leads to the next one, since a host may have been away.
+func Follow(from Roster, line []Step) (Roster, error) {
+	for _, s := range line {
+		next, err := from.next(s)
+		if err != nil {
+			return from, fmt.Errorf("%w: behind edition %d: %w", ErrBroken, from.Edition, err)
+		}
+		from = next
+	}
+	return from, nil
+}
+
+// next returns the edition that a step leads to.
+func (r Roster) next(s Step) (Roster, error) {
+	next, err := Parse(s.Roster)
+	if err != nil {
+		return r, err
+	}
+	if next.Edition != r.Edition+1 || next.Before != r.Digest() {
+		return r, fmt.Errorf("edition %d follows on another one", next.Edition)
+	}
+	if len(s.Signed) > MaxSigned {
+		return r, fmt.Errorf("it has %d signatures, at most %d are looked at", len(s.Signed), MaxSigned)
+	}
+
+	people, keys := r.enacted(sha256.Sum256(s.Roster), s.Signed)
+	if people >= r.Threshold || r.Recover > 0 && keys >= r.Recover {
+		return next, nil
+	}
+	return r, fmt.Errorf("%d people and %d recovery keys have enacted edition %d: it takes %d people, or %d such keys",
+		people, keys, next.Edition, r.Threshold, r.Recover)
+}
+
+// enacted counts the people, and the recovery keys, that have enacted a document. Whatever else there is counts for
+// nothing, so that nobody keeps an edition from counting by adding to it.
+func (r Roster) enacted(document tree.Hash, list []Signed) (people, keys int) {
+	by := map[string]bool{}
+	recovered := map[signature.Key]bool{}
+	for _, signed := range list {
+		s, err := statement.Parse(signed.Statement)
+		if err != nil || s.Says != statement.Enacted || s.Digest != document || s.Roster != r.Point() {
+			continue
+		}
+		if signed.Key.Verify(signed.Statement, signed.Signature, r.terms()) != nil {
+			continue
+		}
+		if p := r.person(s.Who); p != nil && p.has(signed.Key) {
+			by[s.Who] = true
+		}
+		for _, k := range r.Recovery {
+			if k.Key == signed.Key {
+				recovered[k.Key] = true
+			}
+		}
+	}
+	return len(by), len(recovered)
+}

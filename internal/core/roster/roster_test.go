@@ -1,0 +1,507 @@
+package roster
+
+import (
+	"crypto/ed25519"
+	"encoding/base64"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"idletally/internal/core/signature"
+	"idletally/internal/core/statement"
+	"idletally/internal/core/tree"
+	"idletally/internal/testkit"
+	"idletally/internal/testkit/seeded"
+)
+
+var must = testkit.Must
+
+var noon = time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
+
+// A pen is a key with what signs by it.
+type pen struct {
+	public  signature.Key
+	private ed25519.PrivateKey
+}
+
+func word(b []byte) []byte { return append(binary.BigEndian.AppendUint32(nil, uint32(len(b))), b...) }
+
+// newPen makes an Ed25519 key of SSH out of a number.
+func newPen(t testing.TB, n uint64) pen {
+	t.Helper()
+	seed := make([]byte, ed25519.SeedSize)
+	binary.BigEndian.PutUint64(seed, n+1)
+	private := ed25519.NewKeyFromSeed(seed)
+	blob := append(word([]byte(signature.SSHEd25519)), word(private.Public().(ed25519.PublicKey))...)
+	public, err := signature.ParseKey(signature.SSHEd25519 + " " + base64.StdEncoding.EncodeToString(blob))
+	must(t, err)
+	return pen{public, private}
+}
+
+func (p pen) sign(message []byte) signature.Signature {
+	sig := ed25519.Sign(p.private, signature.Signable(message))
+	return signature.Assemble(p.public, append(word([]byte(signature.SSHEd25519)), word(sig)...))
+}
+
+// signed has somebody make a statement, as their pen and whoever holds it likes.
+func (p pen) signed(t testing.TB, s statement.Statement) Signed {
+	t.Helper()
+	b, err := s.Bytes()
+	must(t, err)
+	return Signed{b, p.public, p.sign(b)}
+}
+
+var names = []string{"bosun", "harbourmaster", "purser", "quartermaster"}
+
+// crew is a roster of four people, of whom two enact the next edition, with two recovery keys.
+func crew(t testing.TB) (Roster, map[string]pen) {
+	t.Helper()
+	pens := map[string]pen{}
+	r := Roster{
+		Edition:   1,
+		Made:      noon.Add(-time.Hour),
+		Until:     noon.AddDate(1, 0, 0),
+		Threshold: 2,
+		Recover:   2,
+		Approvals: []Approvals{{Everything, 1}, {"tideboard", 2}},
+	}
+	rights := map[string][]Right{
+		"bosun":         {{Approve, "ticketing", "slip-north"}},
+		"harbourmaster": {{Approve, Everything, Everything}, {Submit, "ticketing", Everything}},
+		"purser":        {{Approve, Everything, Everything}},
+		"quartermaster": {{Submit, Everything, Everything}},
+	}
+	for i, n := range names {
+		pens[n] = newPen(t, uint64(i))
+		r.People = append(r.People, Person{n, []NamedKey{{"laptop", pens[n].public}}, rights[n]})
+	}
+	for i := range 3 {
+		n := fmt.Sprintf("safe-%d", i)
+		pens[n] = newPen(t, uint64(100+i))
+		r.Recovery = append(r.Recovery, NamedKey{n, pens[n].public})
+	}
+
+	r.Sort()
+	_, err := r.Bytes()
+	must(t, err)
+	return r, pens
+}
+
+func order() Order {
+	return Order{
+		Plan:        "06h0q8kqeb2mqz23",
+		Application: "ticketing",
+		Digest:      tree.Sum([]byte("a plan")),
+		Hosts:       []string{"slip-north", "slip-south"},
+		Host:        "slip-north",
+		Enrolled:    noon.AddDate(0, -1, 0),
+	}
+}
+
+// says is what somebody says of an order.
+func says(r Roster, o Order, what, who string) statement.Statement {
+	return statement.Statement{
+		Says:        what,
+		Who:         who,
+		Application: o.Application,
+		Plan:        o.Plan,
+		Digest:      o.Digest,
+		Hosts:       o.Hosts,
+		Roster:      r.Point(),
+		Made:        noon.Add(-time.Minute),
+		Until:       noon.Add(72 * time.Hour),
+	}
+}
+
+func nothing(statement.Point) bool { return false }
+
+// A document is read as it was written, and in no other spelling.
+func TestOneForm(t *testing.T) {
+	r, _ := crew(t)
+	text, err := r.Bytes()
+	must(t, err)
+	again, err := Parse(text)
+	must(t, err)
+	if b, err := again.Bytes(); err != nil || string(b) != string(text) {
+		t.Errorf("it is written otherwise: %v\n%s", err, b)
+	}
+
+	for name, change := range map[string]func(string) string{
+		"a blank line":         func(s string) string { return s + "\n" },
+		"no end":               func(s string) string { return strings.TrimSuffix(s, "\n") },
+		"other line ends":      func(s string) string { return strings.ReplaceAll(s, "\n", "\r\n") },
+		"another version":      func(s string) string { return strings.Replace(s, "roster 1", "roster 2", 1) },
+		"a number with a zero": func(s string) string { return strings.Replace(s, "threshold: 2", "threshold: 02", 1) },
+		"an unknown line":      func(s string) string { return s + "note: x\n" },
+		"two lines exchanged": func(s string) string {
+			return strings.Replace(s, "threshold: 2\nrecover: 2", "recover: 2\nthreshold: 2", 1)
+		},
+		"a line twice": func(s string) string {
+			return strings.Replace(s, "recover: 2\n",
+				"recover: 2\nrecover: 2\n", 1)
+		},
+		"a time in another zone": func(s string) string {
+			return strings.Replace(s, "11:00:00Z", "12:00:00+01:00",
+				1)
+		},
+		"parts of seconds":  func(s string) string { return strings.Replace(s, "11:00:00Z", "11:00:00.0Z", 1) },
+		"a right of nobody": func(s string) string { return strings.Replace(s, "person: bosun\n", "", 1) },
+		"a person twice": func(s string) string {
+			return strings.Replace(s, "person: bosun",
+				"person: harbourmaster", 1)
+		},
+		"a name with a blank": func(s string) string {
+			return strings.Replace(s, "person: bosun",
+				"person: bo sun", 1)
+		},
+		"a right to nothing": func(s string) string { return strings.Replace(s, "may: submit", "may: run", 1) },
+		"a threshold of one": func(s string) string {
+			return strings.Replace(s, "threshold: 2", "threshold: 1",
+				1)
+		},
+		"a threshold of too many": func(s string) string {
+			return strings.Replace(s, "threshold: 2", "threshold: 5",
+				1)
+		},
+		"one recovery key": func(s string) string { return strings.Replace(s, "recover: 2", "recover: 1", 1) },
+		"no approvals":     func(s string) string { return strings.Replace(s, "approvals: * 1\n", "", 1) },
+		"approvals of nobody": func(s string) string {
+			return strings.Replace(s, "approvals: * 1",
+				"approvals: * 0", 1)
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			changed := change(string(text))
+			if changed == string(text) {
+				t.Fatal("nothing is changed")
+			}
+			if _, err := Parse([]byte(changed)); err == nil {
+				t.Errorf("it is taken:\n%s", changed)
+			}
+		})
+	}
+}
+
+// One key is not two people's, and no recovery key is somebody's.
+func TestKeysAreOnePersons(t *testing.T) {
+	for name, change := range map[string]func(r *Roster, pens map[string]pen){
+		"two people":     func(r *Roster, pens map[string]pen) { r.People[0].Keys[0].Key = pens["purser"].public },
+		"a recovery key": func(r *Roster, pens map[string]pen) { r.Recovery[0].Key = pens["purser"].public },
+		"one twice": func(r *Roster, pens map[string]pen) {
+			r.People[0].Keys = append(r.People[0].Keys, NamedKey{"spare", pens["bosun"].public})
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			r, pens := crew(t)
+			change(&r, pens)
+			if _, err := r.Bytes(); err == nil {
+				t.Error("it is a roster")
+			}
+		})
+	}
+}
+
+func TestAuthorize(t *testing.T) {
+	r, pens := crew(t)
+	o := order()
+	by := func(what, who string) Signed { return pens[who].signed(t, says(r, o, what, who)) }
+	submitted := by(statement.Submitted, "quartermaster")
+	for _, c := range []struct {
+		name   string
+		signed []Signed
+		want   string // who approved; "" where it is refused
+	}{
+		{"two people", []Signed{submitted, by(statement.Approved, "harbourmaster")}, "harbourmaster"},
+		{"in whatever order", []Signed{by(statement.Approved, "bosun"), submitted}, "bosun"},
+		{"three people", []Signed{submitted, by(statement.Approved, "purser"), by(statement.Approved, "bosun")},
+			"bosun,purser"},
+		{"nobody", nil, ""},
+		{"a submitter alone", []Signed{submitted}, ""},
+		{"an approver alone", []Signed{by(statement.Approved, "harbourmaster")}, ""},
+		{"one person twice", []Signed{by(statement.Submitted, "harbourmaster"),
+			by(statement.Approved, "harbourmaster")},
+			""},
+		{"somebody who may not submit", []Signed{by(statement.Submitted, "bosun"), by(statement.Approved, "purser")},
+			""},
+		{"somebody who may not approve", []Signed{submitted, by(statement.Approved, "quartermaster")}, ""},
+		{"whoever submits, too", []Signed{submitted, by(statement.Submitted, "harbourmaster")}, ""},
+		{"an approver who submitted it as well", []Signed{by(statement.Submitted, "harbourmaster"), submitted,
+			by(statement.Approved, "harbourmaster")}, "harbourmaster"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			people, err := r.Authorize(o, c.signed, nothing, noon)
+			if c.want == "" != errors.Is(err, ErrRefused) || c.want != "" && err != nil {
+				t.Fatalf("%+v, %v", people, err)
+			}
+			if c.want != "" && (strings.Join(people.Approvers, ",") != c.want ||
+				slices.Contains(people.Approvers, people.Submitter)) {
+				t.Errorf("%+v, want %s", people, c.want)
+			}
+		})
+	}
+}
+
+// What is another thing than the order, in whatever point, is no part of it.
+func TestOtherOrders(t *testing.T) {
+	r, pens := crew(t)
+	for _, c := range []struct {
+		name   string
+		order  func(o *Order)
+		says   func(s *statement.Statement)
+		at     time.Time
+		roster func(r *Roster)
+	}{
+		{name: "another digest", order: func(o *Order) { o.Digest[0] ^= 1 }},
+		{name: "another plan", order: func(o *Order) { o.Plan = "06h0q8kqeb2mqz24" }},
+		{name: "another application", order: func(o *Order) { o.Application = "billing" }},
+		{name: "one host fewer", order: func(o *Order) { o.Hosts = o.Hosts[:1] }},
+		{name: "hosts in another order", order: func(o *Order) { slices.Reverse(o.Hosts) }},
+		{name: "enrolled since", order: func(o *Order) { o.Enrolled = noon }},
+		{name: "over", at: noon.Add(72 * time.Hour)},
+		{name: "not yet", at: noon.Add(-time.Hour)},
+		{name: "the roster is over", at: noon.AddDate(1, 0, 0), says: func(s *statement.Statement) {
+			s.Made, s.Until = noon.AddDate(1, 0, -1), noon.AddDate(1, 0, 1)
+		}},
+		{name: "the roster is not yet", at: noon.Add(-2 * time.Hour), says: func(s *statement.Statement) {
+			s.Made = noon.Add(-3 * time.Hour)
+		}},
+		{name: "another edition", says: func(s *statement.Statement) { s.Roster.Number++ }},
+		{name: "another roster", says: func(s *statement.Statement) { s.Roster.Hash[0] ^= 1 }},
+		{name: "an edition from before that nobody knows", says: func(s *statement.Statement) { s.Roster.Number = 0 }},
+		{name: "an application that takes two", order: func(o *Order) { o.Application = "tideboard" },
+			says: func(s *statement.Statement) { s.Application = "tideboard" }},
+		{name: "a key that was ended", roster: func(r *Roster) { r.People[1].Keys[0].Key = newPen(t, 77).public }},
+		{name: "a person who left", roster: func(r *Roster) { r.People[1].Name = "harbourmate" }},
+		{name: "a right that was taken", roster: func(r *Roster) { r.People[1].Rights = nil }},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			o, at := order(), noon
+			signing := order()
+			var list []Signed
+			for _, x := range [][2]string{{statement.Submitted, "quartermaster"},
+				{statement.Approved, "harbourmaster"}} {
+				s := says(r, signing, x[0], x[1])
+				if c.says != nil {
+					c.says(&s)
+				}
+				list = append(list, pens[x[1]].signed(t, s))
+			}
+			if c.order != nil {
+				c.order(&o)
+			}
+			if !c.at.IsZero() {
+				at = c.at
+			}
+			counts, known := r, nothing
+			if c.roster != nil {
+				counts = later(t, r, c.roster)
+				known = func(p statement.Point) bool { return p == r.Point() }
+			}
+			if people, err := counts.Authorize(o, list, known, at); !errors.Is(err, ErrRefused) {
+				t.Errorf("%+v, %v", people, err)
+			}
+		})
+	}
+}
+
+// later is the next edition, changed.
+func later(t testing.TB, r Roster, change func(*Roster)) Roster {
+	t.Helper()
+	b, err := r.Bytes()
+	must(t, err)
+	next, err := Parse(b)
+	must(t, err)
+	next.Edition, next.Before = r.Edition+1, r.Digest()
+	change(&next)
+	next.Sort()
+	_, err = next.Bytes()
+	must(t, err)
+	return next
+}
+
+func enacted(r, next Roster, who string) statement.Statement {
+	return statement.Statement{
+		Says:   statement.Enacted,
+		Who:    who,
+		Digest: next.Digest(),
+		Roster: r.Point(),
+		Made:   noon.Add(-time.Minute),
+		Until:  noon.Add(time.Hour),
+	}
+}
+
+// step makes the step to an edition, as these have signed it.
+func step(t testing.TB, r, next Roster, pens map[string]pen, who ...string) Step {
+	t.Helper()
+	b, err := next.Bytes()
+	must(t, err)
+	s := Step{Roster: b}
+	for _, w := range who {
+		s.Signed = append(s.Signed, pens[w].signed(t, enacted(r, next, w)))
+	}
+	return s
+}
+
+// What was signed while an edition counted that the host came by goes on counting, if nothing of it has changed.
+func TestSignedByTheEditionBefore(t *testing.T) {
+	r, pens := crew(t)
+	o := order()
+	list := []Signed{
+		pens["quartermaster"].signed(t, says(r, o, statement.Submitted, "quartermaster")),
+		pens["purser"].signed(t, says(r, o, statement.Approved, "purser")),
+	}
+	next := later(t, r, func(r *Roster) { r.Threshold = 3 })
+	if _, err := next.Authorize(o, list, func(p statement.Point) bool { return p == r.Point() }, noon); err != nil {
+		t.Error(err)
+	}
+	if _, err := next.Authorize(o, list, nothing, noon); !errors.Is(err, ErrRefused) {
+		t.Errorf("by an edition that the host does not know: %v", err)
+	}
+}
+
+func TestFollow(t *testing.T) {
+	r, pens := crew(t)
+	next := later(t, r, func(r *Roster) { r.Threshold = 3 })
+	third := later(t, next, func(r *Roster) { r.Until = r.Until.AddDate(1, 0, 0) })
+	forked := later(t, r, func(r *Roster) { r.Made = r.Made.Add(time.Second) })
+	for _, c := range []struct {
+		name string
+		line []Step
+		want int64 // the edition; 0 where the line is broken
+	}{
+		{"nothing", nil, 1},
+		{"two of two", []Step{step(t, r, next, pens, "bosun", "purser")}, 2},
+		{"more than it takes", []Step{step(t, r, next, pens, names...)}, 2},
+		{"two recovery keys", []Step{step(t, r, next, pens, "safe-0", "safe-2")}, 2},
+		{"two steps", []Step{step(t, r, next, pens, "bosun", "purser"),
+			step(t, next, third, pens, "bosun", "purser", "quartermaster")}, 3},
+		{"one of two", []Step{step(t, r, next, pens, "bosun")}, 0},
+		{"one of them twice", []Step{step(t, r, next, pens, "bosun", "bosun")}, 0},
+		{"one recovery key", []Step{step(t, r, next, pens, "safe-0")}, 0},
+		{"one of each", []Step{step(t, r, next, pens, "safe-0", "bosun")}, 0},
+		{"two of three", []Step{step(t, r, next, pens, "bosun", "purser"),
+			step(t, next, third, pens, "bosun", "purser")}, 0},
+		{"a step left out", []Step{step(t, next, third, pens, names...)}, 0},
+		{"the same step twice", []Step{step(t, r, next, pens, names...), step(t, r, next, pens, names...)}, 0},
+		{"another line", []Step{step(t, r, forked, pens, names...), step(t, next, third, pens, names...)}, 0},
+		{"signed for another edition", []Step{{step(t, r, forked, pens).Roster,
+			step(t, r, next, pens, names...).Signed}}, 0},
+		{"signed by who comes", []Step{step(t, r, joined(t, r), strangers(t), "stowaway", "lookout")}, 0},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			got, err := Follow(r, c.line)
+			if c.want == 0 != errors.Is(err, ErrBroken) || c.want != 0 && (err != nil || got.Edition != c.want) {
+				t.Errorf("edition %d, %v, want %d", got.Edition, err, c.want)
+			}
+		})
+	}
+}
+
+func strangers(t testing.TB) map[string]pen {
+	return map[string]pen{"stowaway": newPen(t, 500), "lookout": newPen(t, 501)}
+}
+
+// joined is a next edition with people whom nobody let in.
+func joined(t testing.TB, r Roster) Roster {
+	return later(t, r, func(r *Roster) {
+		for n, p := range strangers(t) {
+			right := []Right{{Approve, Everything, Everything}, {Submit, Everything, Everything}}
+			r.People = append(r.People, Person{n, []NamedKey{{"key", p.public}}, right})
+		}
+	})
+}
+
+// An attacker has the service: every statement that people ever made, in whatever combination, and keys of their
+// own. Thousands of ways to put together an order that two people did not sign: none is taken.
+func TestNothingThatTwoDidNotSign(t *testing.T) {
+	r := seeded.Rand(t)
+	now, pens := crew(t)
+	real, own := order(), strangers(t)
+	for n, p := range own {
+		pens[n] = p
+	}
+
+	// What people have really signed: this order by its submitter alone, and others by all.
+	var have []Signed
+	other := order()
+	other.Digest, other.Plan = tree.Sum([]byte("another plan")), "06h0q8kqeb2mqz99"
+	have = append(have, pens["quartermaster"].signed(t, says(now, real, statement.Submitted, "quartermaster")))
+	for _, n := range names {
+		for _, what := range []string{statement.Submitted, statement.Approved} {
+			have = append(have, pens[n].signed(t, says(now, other, what, n)))
+		}
+	}
+
+	tried := 0
+	for range testkit.Rounds(4000, 40_000) {
+		list := slices.Clone(have)
+		for range 1 + r.IntN(4) {
+			list = append(list, forge(t, r, now, real, have, pens))
+		}
+		r.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
+		if people, err := now.Authorize(real, list, nothing, noon); err == nil {
+			t.Fatalf("%+v of\n%+v", people, list)
+		}
+		tried++
+	}
+	t.Logf("%d forged orders, none taken", tried)
+}
+
+// forge makes a signature that nobody of the roster made: by a key of the attacker's, of a statement that somebody
+// else signed, or with anything of either changed.
+func forge(t *testing.T, r *rand.Rand, now Roster, o Order, have []Signed, pens map[string]pen) Signed {
+	t.Helper()
+	somebody := names[r.IntN(len(names))]
+	attacker := pens[[]string{"stowaway", "lookout"}[r.IntN(2)]]
+	wanted := says(now, o, statement.Approved, somebody)
+	text, err := wanted.Bytes()
+	must(t, err)
+	old := have[r.IntN(len(have))]
+
+	switch r.IntN(8) {
+	case 0: // by the attacker's key, said to be somebody's
+		return Signed{text, attacker.public, attacker.sign(text)}
+	case 1: // by the attacker's key, under somebody's
+		return Signed{text, pens[somebody].public, attacker.sign(text)}
+	case 2: // an old signature under what is wanted
+		return Signed{text, old.Key, old.Signature}
+	case 3: // an old statement, changed
+		b := slices.Clone(old.Statement)
+		b[r.IntN(len(b))] ^= 1 << r.IntN(8)
+		return Signed{b, old.Key, old.Signature}
+	case 4: // an old statement with lines of what is wanted
+		lines, want := strings.SplitAfter(string(old.Statement), "\n"), strings.SplitAfter(string(text), "\n")
+		i := r.IntN(min(len(lines), len(want)))
+		lines[i] = want[i]
+		return Signed{[]byte(strings.Join(lines, "")), old.Key, old.Signature}
+	case 5: // an old statement that is cut off, or has something behind it
+		return Signed{append(slices.Clone(old.Statement[:r.IntN(len(old.Statement))]), text...), old.Key, old.Signature}
+	case 6: // said by who submitted it, for the one who did not approve
+		s := says(now, o, statement.Approved, "quartermaster")
+		return pens["quartermaster"].signed(t, s)
+	}
+	sig := slices.Clone(old.Signature.SSH)
+	sig[r.IntN(len(sig))] ^= 1 << r.IntN(8)
+	return Signed{old.Statement, old.Key, signature.Signature{SSH: sig}}
+}
+
+func FuzzParse(f *testing.F) {
+	r, _ := crew(f)
+	text, err := r.Bytes()
+	must(f, err)
+	f.Add(text)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		r, err := Parse(b)
+		if err != nil {
+			return
+		}
+		if again, err := r.Bytes(); err != nil || string(again) != string(b) {
+			t.Errorf("%q is written %q, %v", b, again, err)
+		}
+	})
+}
