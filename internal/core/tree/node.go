@@ -31,7 +31,10 @@ func (h Hash) MarshalText() ([]byte, error) { return []byte(h.String()), nil }
 
 // UnmarshalText reads hexadecimal.
 func (h *Hash) UnmarshalText(b []byte) error {
-	if n, err := hex.Decode(h[:], b); err != nil || n != len(h) || len(b) != 2*len(h) {
+	if len(b) != hex.EncodedLen(len(h)) { // there is room for no more
+		return fmt.Errorf("a hash has 64 hexadecimal digits, and this one %d", len(b))
+	}
+	if _, err := hex.Decode(h[:], b); err != nil {
 		return fmt.Errorf("hash %q is not 64 hexadecimal digits", b)
 	}
 	return nil
