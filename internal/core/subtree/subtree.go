@@ -209,6 +209,7 @@ type walk struct {
 	helpers chan *walk
 	views   []view
 	asked   access.Place // what is asked about, with all that is below
+	place   access.Place // that is being decided: here, so that no decision has to make room for one
 	tally   Tally
 	groups  map[group]*Equal
 	last    group // and where it is kept: neighbours are mostly alike
@@ -419,7 +420,12 @@ func (in *inside) decide(v view, e *tree.Entry, q *walk, top bool) {
 		return
 	}
 
-	p := access.Place{Kind: e.Kind, Set: set, Mount: in.mount, Top: e.Gap == tree.Mount}
+	p := &q.place
+	p.Path = ""
+	p.Kind = e.Kind
+	p.Set = set
+	p.Mount = in.mount
+	p.Top = e.Gap == tree.Mount
 	if other {
 		p.Mount, p.Top = begins.Mount, begins.Top
 	}
@@ -432,9 +438,11 @@ func (in *inside) decide(v view, e *tree.Entry, q *walk, top bool) {
 	in.known = e.Gap != tree.Mount && !other
 	in.kind = e.Kind
 	in.set = set
-	in.on = p.Mount
-	in.ok, in.unknown = v.asker.Judge(folder, &p, op, d)
-	in.through = e.Kind == perm.Folder && v.asker.Passes(&p).OK
+	if e.Kind == perm.Folder { // only in one lies anything
+		in.on = p.Mount
+	}
+	in.ok, in.unknown = v.asker.Judge(folder, p, op, d)
+	in.through = e.Kind == perm.Folder && v.asker.Passes(p).OK
 }
 
 // begins returns what begins at the path at hand.
