@@ -18,6 +18,7 @@ import (
 	_ "idletally/internal/core/perm/posix" // sets are of a scheme
 	"idletally/internal/core/privilege"
 	"idletally/internal/core/signature"
+	"idletally/internal/core/statement"
 	"idletally/internal/core/tree"
 	"idletally/internal/testkit/seeded"
 )
@@ -33,6 +34,7 @@ func texts() map[string]encoding.TextUnmarshaler {
 		"perm.Set":         new(perm.Set),
 		"privilege.Set":    new(privilege.Set),
 		"signature.Key":    new(signature.Key),
+		"statement.Point":  new(statement.Point),
 		"tree.Hash":        new(tree.Hash),
 	}
 }

@@ -1,9 +1,6 @@
 package roster
 
 import (
-	"crypto/ed25519"
-	"encoding/base64"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -16,6 +13,7 @@ import (
 	"idletally/internal/core/statement"
 	"idletally/internal/core/tree"
 	"idletally/internal/testkit"
+	"idletally/internal/testkit/pens"
 	"idletally/internal/testkit/seeded"
 )
 
@@ -23,45 +21,20 @@ var must = testkit.Must
 
 var noon = time.Date(2026, 11, 30, 12, 0, 0, 0, time.UTC)
 
-// A pen is a key with what signs by it.
-type pen struct {
-	public  signature.Key
-	private ed25519.PrivateKey
-}
-
-func word(b []byte) []byte { return append(binary.BigEndian.AppendUint32(nil, uint32(len(b))), b...) }
-
-// newPen makes an Ed25519 key of SSH out of a number.
-func newPen(t testing.TB, n uint64) pen {
-	t.Helper()
-	seed := make([]byte, ed25519.SeedSize)
-	binary.BigEndian.PutUint64(seed, n+1)
-	private := ed25519.NewKeyFromSeed(seed)
-	blob := append(word([]byte(signature.SSHEd25519)), word(private.Public().(ed25519.PublicKey))...)
-	public, err := signature.ParseKey(signature.SSHEd25519 + " " + base64.StdEncoding.EncodeToString(blob))
-	must(t, err)
-	return pen{public, private}
-}
-
-func (p pen) sign(message []byte) signature.Signature {
-	sig := ed25519.Sign(p.private, signature.Signable(message))
-	return signature.Assemble(p.public, append(word([]byte(signature.SSHEd25519)), word(sig)...))
-}
-
-// signed has somebody make a statement, as their pen and whoever holds it likes.
-func (p pen) signed(t testing.TB, s statement.Statement) Signed {
+// signed has a statement made, as whoever holds a pen likes.
+func signed(t testing.TB, p pens.Pen, s statement.Statement) Signed {
 	t.Helper()
 	b, err := s.Bytes()
 	must(t, err)
-	return Signed{b, p.public, p.sign(b)}
+	return Signed{b, p.Key, p.Sign(b)}
 }
 
 var names = []string{"bosun", "harbourmaster", "purser", "quartermaster"}
 
 // crew is a roster of four people, of whom two enact the next edition, with two recovery keys.
-func crew(t testing.TB) (Roster, map[string]pen) {
+func crew(t testing.TB) (Roster, map[string]pens.Pen) {
 	t.Helper()
-	pens := map[string]pen{}
+	ink := map[string]pens.Pen{}
 	r := Roster{
 		Edition:   1,
 		Made:      noon.Add(-time.Hour),
@@ -77,19 +50,19 @@ func crew(t testing.TB) (Roster, map[string]pen) {
 		"quartermaster": {{Submit, Everything, Everything}},
 	}
 	for i, n := range names {
-		pens[n] = newPen(t, uint64(i))
-		r.People = append(r.People, Person{n, []NamedKey{{"laptop", pens[n].public}}, rights[n]})
+		ink[n] = pens.New(t, uint64(i))
+		r.People = append(r.People, Person{n, []NamedKey{{"laptop", ink[n].Key}}, rights[n]})
 	}
 	for i := range 3 {
 		n := fmt.Sprintf("safe-%d", i)
-		pens[n] = newPen(t, uint64(100+i))
-		r.Recovery = append(r.Recovery, NamedKey{n, pens[n].public})
+		ink[n] = pens.New(t, uint64(100+i))
+		r.Recovery = append(r.Recovery, NamedKey{n, ink[n].Key})
 	}
 
 	r.Sort()
 	_, err := r.Bytes()
 	must(t, err)
-	return r, pens
+	return r, ink
 }
 
 func order() Order {
@@ -189,16 +162,16 @@ func TestOneForm(t *testing.T) {
 
 // One key is not two people's, and no recovery key is somebody's.
 func TestKeysAreOnePersons(t *testing.T) {
-	for name, change := range map[string]func(r *Roster, pens map[string]pen){
-		"two people":     func(r *Roster, pens map[string]pen) { r.People[0].Keys[0].Key = pens["purser"].public },
-		"a recovery key": func(r *Roster, pens map[string]pen) { r.Recovery[0].Key = pens["purser"].public },
-		"one twice": func(r *Roster, pens map[string]pen) {
-			r.People[0].Keys = append(r.People[0].Keys, NamedKey{"spare", pens["bosun"].public})
+	for name, change := range map[string]func(r *Roster, ink map[string]pens.Pen){
+		"two people":     func(r *Roster, ink map[string]pens.Pen) { r.People[0].Keys[0].Key = ink["purser"].Key },
+		"a recovery key": func(r *Roster, ink map[string]pens.Pen) { r.Recovery[0].Key = ink["purser"].Key },
+		"one twice": func(r *Roster, ink map[string]pens.Pen) {
+			r.People[0].Keys = append(r.People[0].Keys, NamedKey{"spare", ink["bosun"].Key})
 		},
 	} {
 		t.Run(name, func(t *testing.T) {
-			r, pens := crew(t)
-			change(&r, pens)
+			r, ink := crew(t)
+			change(&r, ink)
 			if _, err := r.Bytes(); err == nil {
 				t.Error("it is a roster")
 			}
@@ -207,9 +180,9 @@ func TestKeysAreOnePersons(t *testing.T) {
 }
 
 func TestAuthorize(t *testing.T) {
-	r, pens := crew(t)
+	r, ink := crew(t)
 	o := order()
-	by := func(what, who string) Signed { return pens[who].signed(t, says(r, o, what, who)) }
+	by := func(what, who string) Signed { return signed(t, ink[who], says(r, o, what, who)) }
 	submitted := by(statement.Submitted, "quartermaster")
 	for _, c := range []struct {
 		name   string
@@ -248,7 +221,7 @@ func TestAuthorize(t *testing.T) {
 
 // What is another thing than the order, in whatever point, is no part of it.
 func TestOtherOrders(t *testing.T) {
-	r, pens := crew(t)
+	r, ink := crew(t)
 	for _, c := range []struct {
 		name   string
 		order  func(o *Order)
@@ -275,7 +248,7 @@ func TestOtherOrders(t *testing.T) {
 		{name: "an edition from before that nobody knows", says: func(s *statement.Statement) { s.Roster.Number = 0 }},
 		{name: "an application that takes two", order: func(o *Order) { o.Application = "tideboard" },
 			says: func(s *statement.Statement) { s.Application = "tideboard" }},
-		{name: "a key that was ended", roster: func(r *Roster) { r.People[1].Keys[0].Key = newPen(t, 77).public }},
+		{name: "a key that was ended", roster: func(r *Roster) { r.People[1].Keys[0].Key = pens.New(t, 77).Key }},
 		{name: "a person who left", roster: func(r *Roster) { r.People[1].Name = "harbourmate" }},
 		{name: "a right that was taken", roster: func(r *Roster) { r.People[1].Rights = nil }},
 	} {
@@ -289,7 +262,7 @@ func TestOtherOrders(t *testing.T) {
 				if c.says != nil {
 					c.says(&s)
 				}
-				list = append(list, pens[x[1]].signed(t, s))
+				list = append(list, signed(t, ink[x[1]], s))
 			}
 			if c.order != nil {
 				c.order(&o)
@@ -336,24 +309,24 @@ func enacted(r, next Roster, who string) statement.Statement {
 }
 
 // step makes the step to an edition, as these have signed it.
-func step(t testing.TB, r, next Roster, pens map[string]pen, who ...string) Step {
+func step(t testing.TB, r, next Roster, ink map[string]pens.Pen, who ...string) Step {
 	t.Helper()
 	b, err := next.Bytes()
 	must(t, err)
 	s := Step{Roster: b}
 	for _, w := range who {
-		s.Signed = append(s.Signed, pens[w].signed(t, enacted(r, next, w)))
+		s.Signed = append(s.Signed, signed(t, ink[w], enacted(r, next, w)))
 	}
 	return s
 }
 
 // What was signed while an edition counted that the host came by goes on counting, if nothing of it has changed.
 func TestSignedByTheEditionBefore(t *testing.T) {
-	r, pens := crew(t)
+	r, ink := crew(t)
 	o := order()
 	list := []Signed{
-		pens["quartermaster"].signed(t, says(r, o, statement.Submitted, "quartermaster")),
-		pens["purser"].signed(t, says(r, o, statement.Approved, "purser")),
+		signed(t, ink["quartermaster"], says(r, o, statement.Submitted, "quartermaster")),
+		signed(t, ink["purser"], says(r, o, statement.Approved, "purser")),
 	}
 	next := later(t, r, func(r *Roster) { r.Threshold = 3 })
 	if _, err := next.Authorize(o, list, func(p statement.Point) bool { return p == r.Point() }, noon); err != nil {
@@ -365,7 +338,7 @@ func TestSignedByTheEditionBefore(t *testing.T) {
 }
 
 func TestFollow(t *testing.T) {
-	r, pens := crew(t)
+	r, ink := crew(t)
 	next := later(t, r, func(r *Roster) { r.Threshold = 3 })
 	third := later(t, next, func(r *Roster) { r.Until = r.Until.AddDate(1, 0, 0) })
 	forked := later(t, r, func(r *Roster) { r.Made = r.Made.Add(time.Second) })
@@ -375,22 +348,22 @@ func TestFollow(t *testing.T) {
 		want int64 // the edition; 0 where the line is broken
 	}{
 		{"nothing", nil, 1},
-		{"two of two", []Step{step(t, r, next, pens, "bosun", "purser")}, 2},
-		{"more than it takes", []Step{step(t, r, next, pens, names...)}, 2},
-		{"two recovery keys", []Step{step(t, r, next, pens, "safe-0", "safe-2")}, 2},
-		{"two steps", []Step{step(t, r, next, pens, "bosun", "purser"),
-			step(t, next, third, pens, "bosun", "purser", "quartermaster")}, 3},
-		{"one of two", []Step{step(t, r, next, pens, "bosun")}, 0},
-		{"one of them twice", []Step{step(t, r, next, pens, "bosun", "bosun")}, 0},
-		{"one recovery key", []Step{step(t, r, next, pens, "safe-0")}, 0},
-		{"one of each", []Step{step(t, r, next, pens, "safe-0", "bosun")}, 0},
-		{"two of three", []Step{step(t, r, next, pens, "bosun", "purser"),
-			step(t, next, third, pens, "bosun", "purser")}, 0},
-		{"a step left out", []Step{step(t, next, third, pens, names...)}, 0},
-		{"the same step twice", []Step{step(t, r, next, pens, names...), step(t, r, next, pens, names...)}, 0},
-		{"another line", []Step{step(t, r, forked, pens, names...), step(t, next, third, pens, names...)}, 0},
-		{"signed for another edition", []Step{{step(t, r, forked, pens).Roster,
-			step(t, r, next, pens, names...).Signed}}, 0},
+		{"two of two", []Step{step(t, r, next, ink, "bosun", "purser")}, 2},
+		{"more than it takes", []Step{step(t, r, next, ink, names...)}, 2},
+		{"two recovery keys", []Step{step(t, r, next, ink, "safe-0", "safe-2")}, 2},
+		{"two steps", []Step{step(t, r, next, ink, "bosun", "purser"),
+			step(t, next, third, ink, "bosun", "purser", "quartermaster")}, 3},
+		{"one of two", []Step{step(t, r, next, ink, "bosun")}, 0},
+		{"one of them twice", []Step{step(t, r, next, ink, "bosun", "bosun")}, 0},
+		{"one recovery key", []Step{step(t, r, next, ink, "safe-0")}, 0},
+		{"one of each", []Step{step(t, r, next, ink, "safe-0", "bosun")}, 0},
+		{"two of three", []Step{step(t, r, next, ink, "bosun", "purser"),
+			step(t, next, third, ink, "bosun", "purser")}, 0},
+		{"a step left out", []Step{step(t, next, third, ink, names...)}, 0},
+		{"the same step twice", []Step{step(t, r, next, ink, names...), step(t, r, next, ink, names...)}, 0},
+		{"another line", []Step{step(t, r, forked, ink, names...), step(t, next, third, ink, names...)}, 0},
+		{"signed for another edition", []Step{{step(t, r, forked, ink).Roster,
+			step(t, r, next, ink, names...).Signed}}, 0},
 		{"signed by who comes", []Step{step(t, r, joined(t, r), strangers(t), "stowaway", "lookout")}, 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -402,8 +375,8 @@ func TestFollow(t *testing.T) {
 	}
 }
 
-func strangers(t testing.TB) map[string]pen {
-	return map[string]pen{"stowaway": newPen(t, 500), "lookout": newPen(t, 501)}
+func strangers(t testing.TB) map[string]pens.Pen {
+	return map[string]pens.Pen{"stowaway": pens.New(t, 500), "lookout": pens.New(t, 501)}
 }
 
 // joined is a next edition with people whom nobody let in.
@@ -411,7 +384,7 @@ func joined(t testing.TB, r Roster) Roster {
 	return later(t, r, func(r *Roster) {
 		for n, p := range strangers(t) {
 			right := []Right{{Approve, Everything, Everything}, {Submit, Everything, Everything}}
-			r.People = append(r.People, Person{n, []NamedKey{{"key", p.public}}, right})
+			r.People = append(r.People, Person{n, []NamedKey{{"key", p.Key}}, right})
 		}
 	})
 }
@@ -420,20 +393,20 @@ func joined(t testing.TB, r Roster) Roster {
 // own. Thousands of ways to put together an order that two people did not sign: none is taken.
 func TestNothingThatTwoDidNotSign(t *testing.T) {
 	r := seeded.Rand(t)
-	now, pens := crew(t)
+	now, ink := crew(t)
 	real, own := order(), strangers(t)
 	for n, p := range own {
-		pens[n] = p
+		ink[n] = p
 	}
 
 	// What people have really signed: this order by its submitter alone, and others by all.
 	var have []Signed
 	other := order()
 	other.Digest, other.Plan = tree.Sum([]byte("another plan")), "06h0q8kqeb2mqz99"
-	have = append(have, pens["quartermaster"].signed(t, says(now, real, statement.Submitted, "quartermaster")))
+	have = append(have, signed(t, ink["quartermaster"], says(now, real, statement.Submitted, "quartermaster")))
 	for _, n := range names {
 		for _, what := range []string{statement.Submitted, statement.Approved} {
-			have = append(have, pens[n].signed(t, says(now, other, what, n)))
+			have = append(have, signed(t, ink[n], says(now, other, what, n)))
 		}
 	}
 
@@ -441,7 +414,7 @@ func TestNothingThatTwoDidNotSign(t *testing.T) {
 	for range testkit.Rounds(4000, 40_000) {
 		list := slices.Clone(have)
 		for range 1 + r.IntN(4) {
-			list = append(list, forge(t, r, now, real, have, pens))
+			list = append(list, forge(t, r, now, real, have, ink))
 		}
 		r.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
 		if people, err := now.Authorize(real, list, nothing, noon); err == nil {
@@ -454,10 +427,10 @@ func TestNothingThatTwoDidNotSign(t *testing.T) {
 
 // forge makes a signature that nobody of the roster made: by a key of the attacker's, of a statement that somebody
 // else signed, or with anything of either changed.
-func forge(t *testing.T, r *rand.Rand, now Roster, o Order, have []Signed, pens map[string]pen) Signed {
+func forge(t *testing.T, r *rand.Rand, now Roster, o Order, have []Signed, ink map[string]pens.Pen) Signed {
 	t.Helper()
 	somebody := names[r.IntN(len(names))]
-	attacker := pens[[]string{"stowaway", "lookout"}[r.IntN(2)]]
+	attacker := ink[[]string{"stowaway", "lookout"}[r.IntN(2)]]
 	wanted := says(now, o, statement.Approved, somebody)
 	text, err := wanted.Bytes()
 	must(t, err)
@@ -465,9 +438,9 @@ func forge(t *testing.T, r *rand.Rand, now Roster, o Order, have []Signed, pens 
 
 	switch r.IntN(8) {
 	case 0: // by the attacker's key, said to be somebody's
-		return Signed{text, attacker.public, attacker.sign(text)}
+		return Signed{text, attacker.Key, attacker.Sign(text)}
 	case 1: // by the attacker's key, under somebody's
-		return Signed{text, pens[somebody].public, attacker.sign(text)}
+		return Signed{text, ink[somebody].Key, attacker.Sign(text)}
 	case 2: // an old signature under what is wanted
 		return Signed{text, old.Key, old.Signature}
 	case 3: // an old statement, changed
@@ -483,7 +456,7 @@ func forge(t *testing.T, r *rand.Rand, now Roster, o Order, have []Signed, pens 
 		return Signed{append(slices.Clone(old.Statement[:r.IntN(len(old.Statement))]), text...), old.Key, old.Signature}
 	case 6: // said by who submitted it, for the one who did not approve
 		s := says(now, o, statement.Approved, "quartermaster")
-		return pens["quartermaster"].signed(t, s)
+		return signed(t, ink["quartermaster"], s)
 	}
 	sig := slices.Clone(old.Signature.SSH)
 	sig[r.IntN(len(sig))] ^= 1 << r.IntN(8)

@@ -243,6 +243,15 @@ func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
 // String returns the number, and the hash in hexadecimal digits.
 func (p Point) String() string { return strconv.FormatInt(p.Number, 10) + " " + p.Hash.String() }
 
+// MarshalText returns the point as statements have it.
+func (p Point) MarshalText() ([]byte, error) { return []byte(p.String()), nil }
+
+// UnmarshalText reads a point as statements have it.
+func (p *Point) UnmarshalText(b []byte) (err error) {
+	*p, err = parsePoint(string(b))
+	return err
+}
+
 func parsePoint(text string) (p Point, err error) {
 	number, hash, _ := strings.Cut(text, " ")
 	if p.Number, err = strconv.ParseInt(number, 10, 64); err != nil {
