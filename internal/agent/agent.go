@@ -580,37 +580,55 @@ type runSink interface {
 	RunDone(ctx context.Context, work string, d wire.RunDone) error
 }
 
+// An accepted order is one that this host carries out.
+type accepted struct {
+	order  plan.Order
+	part   plan.HostPart
+	plan   plan.Manifest
+	folder string // of the run
+}
+
+// accept returns the order of a run, or why this host does not carry it out: by the key that signs orders, by its own
+// settings, by what its roster's people have signed, and because each order counts once.
+func (a *Agent) accept(w *wire.Work, now time.Time) (got accepted, err error) {
+	if _, err := a.believe(nil, w.Succession); err != nil {
+		return got, fmt.Errorf("order refused: %w", err)
+	}
+	if got.order, got.part, err = plan.Verify(a.orderKey(), w.Order, w.Signature, w.Manifest, a.Host, now); err != nil {
+		return got, err
+	}
+	if got.plan, err = plan.ParseManifest(w.Manifest); err != nil {
+		return got, err
+	}
+
+	switch {
+	case a.LookOnly:
+		return got, fmt.Errorf("this host only looks: its own settings (%s) or the option --look-only forbid changes",
+			SettingsFile)
+	case !runID.MatchString(got.order.Run): // it becomes the name of a folder
+		return got, fmt.Errorf("order refused: run %q has an impossible name", got.order.Run)
+	case a.Enrolment != "" && got.order.Enrolment != a.Enrolment:
+		return got, errors.New("order refused: it is for another enrolment of this host than the one that counts")
+	}
+
+	if err := a.agreed(got.order, got.plan, w, now); err != nil {
+		return got, fmt.Errorf("order refused: %w", err)
+	}
+	got.folder = filepath.Join(a.Folder, "runs", got.order.Run)
+	return got, a.refuseTaken(got.order, got.folder)
+}
+
 func (a *Agent) run(ctx context.Context, to runSink, w *wire.Work, done, total *atomic.Int64, halt *atomic.Bool) error {
 	fail := func(format string, args ...any) error {
 		msg := fmt.Sprintf(format, args...)
 		a.Log.Error("run failed", "work", w.ID, "reason", msg)
 		return to.RunDone(ctx, w.ID, wire.RunDone{State: lifecycle.PartFailed, Message: msg})
 	}
-	if _, err := a.believe(nil, w.Succession); err != nil {
-		return fail("order refused: %v", err)
-	}
-	order, part, err := plan.Verify(a.orderKey(), w.Order, w.Signature, w.Manifest, a.Host, time.Now())
+	got, err := a.accept(w, time.Now())
 	if err != nil {
 		return fail("%v", err)
 	}
-	approved, err := plan.ParseManifest(w.Manifest)
-	if err != nil {
-		return fail("%v", err)
-	}
-	if a.LookOnly {
-		return fail("this host only looks: its own settings (%s) or the option --look-only forbid changes",
-			SettingsFile)
-	}
-	if !runID.MatchString(order.Run) { // it becomes the name of a folder
-		return fail("order refused: run %q has an impossible name", order.Run)
-	}
-	if a.Enrolment != "" && order.Enrolment != a.Enrolment {
-		return fail("order refused: it is for another enrolment of this host than the one that counts")
-	}
-	folder := filepath.Join(a.Folder, "runs", order.Run)
-	if err := a.refuseTaken(order, folder); err != nil {
-		return fail("%v", err)
-	}
+	order, part, folder := got.order, got.part, got.folder
 	if err := private.MkdirAll(folder); err != nil {
 		return fail("run's folder: %v", err)
 	}
@@ -654,7 +672,7 @@ func (a *Agent) run(ctx context.Context, to runSink, w *wire.Work, done, total *
 		Roots:    raws(part.Roots),
 		Allowed:  a.roots,
 		Chunks:   chunks,
-		PutBack:  approved.Kind == plan.Restore,
+		PutBack:  got.plan.Kind == plan.Restore,
 		Progress: func(n, _ int) { done.Store(int64(n)) },
 		Halt:     halt.Load,
 	}

@@ -9,6 +9,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/roster"
 	"idletally/internal/core/subtree"
 	"idletally/internal/core/succession"
 	"idletally/internal/core/tree"
@@ -79,6 +80,9 @@ type Work struct {
 	Manifest  []byte `json:"manifest,omitempty"`
 	// It leads to the key that signed the order.
 	Succession []succession.Handover `json:"succession,omitempty"`
+	// Editions of the roster behind the one that the host knows, and what people of it have signed.
+	Roster []roster.Step   `json:"roster,omitempty"`
+	Signed []roster.Signed `json:"signed,omitempty"`
 }
 
 // WorkProgress keeps the lease and tells how far the agent is.

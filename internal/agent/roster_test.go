@@ -1,0 +1,318 @@
+package agent
+
+import (
+	"crypto/ed25519"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/plan"
+	"idletally/internal/core/roster"
+	"idletally/internal/core/statement"
+	"idletally/internal/core/tree"
+	"idletally/internal/testkit"
+	"idletally/internal/testkit/pens"
+	"idletally/internal/testkit/seeded"
+	"idletally/internal/wire"
+)
+
+// A harbour is a host with a roster, and a service that is an attacker: it has the key that signs orders, and says
+// whatever it likes.
+type harbour struct {
+	s      *service
+	a      *Agent
+	key    ed25519.PrivateKey
+	file   string
+	roster roster.Roster
+	pens   map[string]pens.Pen
+
+	manifest plan.Manifest
+	runs     int
+}
+
+var everywhere = []roster.Right{
+	{Do: roster.Approve, Application: roster.Everything, Host: roster.Everything},
+	{Do: roster.Submit, Application: roster.Everything, Host: roster.Everything},
+}
+
+func newHarbour(t *testing.T) *harbour {
+	t.Helper()
+	s, a, key, root := world(t)
+	h := &harbour{s: s, a: a, key: key, file: filepath.Join(root, "file"), pens: map[string]pens.Pen{}}
+	must(t, os.WriteFile(h.file, nil, 0o600))
+
+	now := time.Now().UTC().Truncate(time.Second)
+	h.roster = roster.Roster{
+		Edition:   1,
+		Made:      now.Add(-time.Hour),
+		Until:     now.AddDate(1, 0, 0),
+		Threshold: 2,
+		Approvals: []roster.Approvals{{Application: roster.Everything, People: 1}},
+	}
+	for i, name := range []string{"bosun", "harbourmaster", "quartermaster"} {
+		h.pens[name] = pens.New(t, uint64(i))
+		keys := []roster.NamedKey{{Name: "laptop", Key: h.pens[name].Key}}
+		h.roster.People = append(h.roster.People, roster.Person{Name: name, Keys: keys, Rights: everywhere})
+	}
+	h.pens["stowaway"] = pens.New(t, 99)
+	document, err := h.roster.Bytes()
+	must(t, err)
+	_, err = PinRoster(a.Folder, document, h.roster.Digest())
+	must(t, err)
+
+	state := func(m mode.Mode) perm.Set { return posix.State{Mode: m}.Set() }
+	chunk := plan.EncodeChunk([]plan.Step{{Path: h.file, Kind: perm.File, Before: state(0o600), After: state(0o666)}})
+	s.chunks = [][]byte{chunk}
+	h.manifest = plan.Manifest{
+		Format:      1,
+		ID:          "06h0q8kqeb2mqz23",
+		Kind:        plan.Adjustment,
+		Application: "ticketing",
+		Hosts: []plan.HostPart{
+			{Host: "skiff", Roots: []string{root}, Steps: 1, Chunks: []tree.Hash{plan.Digest(chunk)}},
+		},
+	}
+	return h
+}
+
+// signed has a statement made, as whoever holds a pen likes.
+func signed(t *testing.T, p pens.Pen, s statement.Statement) roster.Signed {
+	t.Helper()
+	b, err := s.Bytes()
+	must(t, err)
+	return roster.Signed{Statement: b, Key: p.Key, Signature: p.Sign(b)}
+}
+
+// says is what somebody says of the plan.
+func (h *harbour) says(what, who string) statement.Statement {
+	now := time.Now().UTC().Truncate(time.Second)
+	return statement.Statement{
+		Says:        what,
+		Who:         who,
+		Application: h.manifest.Application,
+		Plan:        h.manifest.ID,
+		Digest:      plan.Digest(h.manifest.Bytes()),
+		Hosts:       []string{"skiff"},
+		Roster:      h.roster.Point(),
+		Made:        now.Add(time.Second),
+		Until:       now.Add(time.Hour),
+	}
+}
+
+func (h *harbour) signed(t *testing.T, what, who string) roster.Signed {
+	t.Helper()
+	return signed(t, h.pens[who], h.says(what, who))
+}
+
+// order has the service order the plan, by a run of its own, and returns what the host says.
+func (h *harbour) order(t *testing.T, line []roster.Step, signed ...roster.Signed) string {
+	t.Helper()
+	h.runs++
+	order, sig := plan.Order{
+		Run:        "0123456789abcde" + string(rune('a'+h.runs%26)),
+		Digest:     plan.Digest(h.manifest.Bytes()),
+		Host:       "skiff",
+		Author:     "quartermaster",
+		ApprovedBy: []string{"harbourmaster"},
+		Expires:    time.Now().Add(time.Hour),
+	}.Sign(h.key)
+	h.s.ended = nil
+	must(t, h.a.do(t.Context(), &wire.Work{
+		ID:        "w",
+		Kind:      wire.WorkRun,
+		Order:     order,
+		Signature: sig,
+		Manifest:  h.manifest.Bytes(),
+		Roster:    line,
+		Signed:    signed,
+	}))
+	if len(h.s.ended) != 1 {
+		t.Fatalf("the host says %+v", h.s.ended)
+	}
+	return string(h.s.ended[0].State) + " " + h.s.ended[0].Message
+}
+
+func (h *harbour) changed(t *testing.T) bool {
+	t.Helper()
+	st, err := os.Stat(h.file)
+	must(t, err)
+	return st.Mode().Perm() != 0o600
+}
+
+// What two people of the roster have signed is carried out once, whatever the service says besides.
+func TestHostWithARoster(t *testing.T) {
+	h := newHarbour(t)
+	submitted := h.signed(t, statement.Submitted, "quartermaster")
+	approved := h.signed(t, statement.Approved, "harbourmaster")
+	for _, list := range [][]roster.Signed{nil, {submitted}, {approved}, {submitted, submitted}} {
+		if said := h.order(t, nil, list...); !strings.Contains(said, "refused by the roster") || h.changed(t) {
+			t.Fatalf("%d signatures: %s", len(list), said)
+		}
+	}
+
+	if said := h.order(t, nil, submitted, approved); !strings.HasPrefix(said, "finished") || !h.changed(t) {
+		t.Fatalf("two people: %s", said)
+	}
+
+	must(t, os.Chmod(h.file, 0o600))
+	if said := h.order(t, nil, submitted, approved); !strings.Contains(said, "carried out by run") || h.changed(t) {
+		t.Errorf("the same plan by another run: %s", said)
+	}
+}
+
+// The service has all its keys, and what people signed for other plans: it makes up a thousand orders and more, and
+// none of them changes anything.
+func TestServiceIsTheAttacker(t *testing.T) {
+	r := seeded.Rand(t)
+	h := newHarbour(t)
+	wanted := h.signed(t, statement.Submitted, "quartermaster")
+	real := h.manifest
+	h.manifest.Title = "Another plan"
+	var have []roster.Signed
+	for _, who := range []string{"bosun", "harbourmaster", "quartermaster"} {
+		have = append(have, h.signed(t, statement.Submitted, who), h.signed(t, statement.Approved, who))
+	}
+	h.manifest = real
+
+	tries := testkit.Rounds(1200, 10_000)
+	for range tries {
+		list := append(slices.Clone(have), wanted)
+		for range 1 + r.IntN(3) {
+			forged := have[r.IntN(len(have))]
+			meant, err := h.says(statement.Approved, []string{"bosun", "harbourmaster"}[r.IntN(2)]).Bytes()
+			must(t, err)
+			switch r.IntN(5) {
+			case 0:
+				forged.Statement = meant
+			case 1:
+				forged = roster.Signed{Statement: meant, Key: forged.Key, Signature: h.pens["stowaway"].Sign(meant)}
+			case 2:
+				forged = roster.Signed{Statement: meant, Key: h.pens["stowaway"].Key,
+					Signature: h.pens["stowaway"].Sign(meant)}
+			case 3:
+				forged = h.signed(t, statement.Approved, "quartermaster")
+			default:
+				b := slices.Clone(forged.Statement)
+				b[r.IntN(len(b))] = meant[r.IntN(len(meant))]
+				forged.Statement = b
+			}
+			list = append(list, forged)
+		}
+		r.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
+
+		var line []roster.Step
+		if r.IntN(3) == 0 {
+			line = []roster.Step{h.takeover(t, have)}
+		}
+		if said := h.order(t, line, list...); strings.HasPrefix(said, "finished") || h.changed(t) {
+			t.Fatalf("%s by %+v", said, list)
+		}
+	}
+	t.Logf("%d orders that two people did not sign, none carried out", tries)
+}
+
+// takeover is an edition with the attacker in it, with every signature that there is.
+func (h *harbour) takeover(t *testing.T, have []roster.Signed) roster.Step {
+	t.Helper()
+	next := h.roster
+	next.Edition, next.Before = h.roster.Edition+1, h.roster.Digest()
+	next.People = append(slices.Clone(next.People), roster.Person{
+		Name:   "stowaway",
+		Keys:   []roster.NamedKey{{Name: "key", Key: h.pens["stowaway"].Key}},
+		Rights: everywhere,
+	})
+	document, err := next.Bytes()
+	must(t, err)
+	s := h.says(statement.Enacted, "stowaway")
+	s.Application, s.Plan, s.Hosts, s.Digest = "", "", nil, next.Digest()
+	return roster.Step{Roster: document, Signed: append(slices.Clone(have), signed(t, h.pens["stowaway"], s))}
+}
+
+// A host goes along the line, remembers where it has been, and goes back for nobody.
+func TestHostFollowsItsRoster(t *testing.T) {
+	h := newHarbour(t)
+	submitted := h.signed(t, statement.Submitted, "quartermaster")
+	byBosun := h.signed(t, statement.Approved, "bosun")
+	first := h.roster
+
+	next := first
+	next.Edition, next.Before = 2, first.Digest()
+	next.People = slices.Clone(first.People)[1:] // the bosun has left
+	document, err := next.Bytes()
+	must(t, err)
+	step := roster.Step{Roster: document}
+	for _, who := range []string{"harbourmaster", "quartermaster"} {
+		s := h.says(statement.Enacted, who)
+		s.Application, s.Plan, s.Hosts, s.Digest = "", "", nil, next.Digest()
+		step.Signed = append(step.Signed, signed(t, h.pens[who], s))
+	}
+
+	if said := h.order(t, []roster.Step{step}, submitted, byBosun); !strings.Contains(said,
+		"bosun is not in edition 2") {
+		t.Fatalf("somebody who has left: %s", said)
+	}
+	if said := h.order(t, nil, submitted, byBosun); !strings.Contains(said, "bosun is not in edition 2") ||
+		h.changed(t) {
+		t.Fatalf("back to the first edition: %s", said)
+	}
+	old, err := first.Bytes()
+	must(t, err)
+	if _, err := PinRoster(h.a.Folder, old, first.Digest()); err == nil {
+		t.Error("an edition from before is pinned")
+	}
+
+	approved := h.signed(t, statement.Approved, "harbourmaster") // by the first edition, which the host came by
+	if said := h.order(t, nil, submitted, approved); !strings.HasPrefix(said, "finished") || !h.changed(t) {
+		t.Errorf("two who have stayed: %s", said)
+	}
+}
+
+// What the host keeps of its roster and cannot read lets nothing happen.
+func TestRosterThatCannotBeRead(t *testing.T) {
+	h := newHarbour(t)
+	file := filepath.Join(h.a.Folder, rosterFile)
+	whole, err := os.ReadFile(file)
+	must(t, err)
+	var kept map[string]any
+	must(t, json.Unmarshal(whole, &kept))
+	kept["document"] = "AAAA"
+	other, err := json.Marshal(kept)
+	must(t, err)
+	for name, bad := range map[string][]byte{
+		"empty": {}, "cut off": whole[:len(whole)/2], "another document": other, "a list": []byte("[]"),
+	} {
+		t.Run(name, func(t *testing.T) {
+			must(t, os.WriteFile(file, bad, 0o600))
+			said := h.order(t, nil, h.signed(t, statement.Submitted, "quartermaster"),
+				h.signed(t, statement.Approved, "harbourmaster"))
+			if !strings.Contains(said, "cannot be read") || h.changed(t) {
+				t.Errorf("it says %s", said)
+			}
+		})
+	}
+}
+
+// Pinning takes the fingerprint that somebody compared, and is for good.
+func TestPinRoster(t *testing.T) {
+	h := newHarbour(t)
+	document, err := h.roster.Bytes()
+	must(t, err)
+	folder := t.TempDir()
+	if _, err := PinRoster(folder, document, tree.Sum(nil)); err == nil {
+		t.Error("a roster of another fingerprint is pinned")
+	}
+	if kept, _, err := rosterOf(folder); kept != nil || err != nil {
+		t.Errorf("%+v, %v", kept, err)
+	}
+	for range 2 { // the same one again changes nothing
+		_, err = PinRoster(folder, document, h.roster.Digest())
+		must(t, err)
+	}
+}
