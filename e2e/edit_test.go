@@ -31,7 +31,7 @@ func trusting(t *testing.T, s *demo.Stage) *http.Client {
 	}
 }
 
-// oneWins has eight try the same at once, of whom one has to win.
+// oneWins has eight callers try the same at once, of whom exactly one has to win.
 func oneWins(t *testing.T, what string, try func(n int) (won bool)) {
 	t.Helper()
 	var won atomic.Int64

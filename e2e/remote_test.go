@@ -95,7 +95,7 @@ func (d *door) entered(t *testing.T) int {
 	return strings.Count(d.read(t, "log"), "Accepted publickey")
 }
 
-// attend keeps a remote agent at work until the test, or what it gives back, says so.
+// attend keeps a remote agent at work until the test ends, or the returned function is called.
 func attend(t *testing.T, flags ...string) (log *logBook, stop func()) {
 	t.Helper()
 	log = &logBook{}

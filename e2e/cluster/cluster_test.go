@@ -359,7 +359,7 @@ func (w *work) plan(ctx context.Context, n int) error {
 	return nil
 }
 
-// verify holds what one instance says against what was acknowledged.
+// verify compares what one instance says with what was acknowledged.
 func (w *work) verify(t *testing.T, s *demo.Stage) {
 	t.Helper()
 	ctx := t.Context()

@@ -99,7 +99,7 @@ func (p portion) tellRest(to io.Writer, what string) {
 	if p.total != nil {
 		of = fmt.Sprintf(" of %d", *p.total)
 	}
-	tell(to, "%d%s %s are shown: --all shows all of them, --after %s goes on.\n", p.shown, of, what, quoted(p.after))
+	tell(to, "%d%s %s are shown: --all shows all of them, --after %s continues.\n", p.shown, of, what, quoted(p.after))
 }
 
 // readPages reads the wanted part of a list, and hands it out as it comes; last says that there is no more.

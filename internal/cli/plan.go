@@ -286,7 +286,7 @@ func wavesText(p wire.Plan) string {
 	for _, h := range p.Hosts[:min(p.First, len(p.Hosts))] {
 		names = append(names, h.Host)
 	}
-	return fmt.Sprintf("first %s; the other %d where at most %d percent of its steps are left",
+	return fmt.Sprintf("first %s; then the other %d, if at most %d percent of these steps are left undone",
 		strings.Join(names, ", "), len(p.Hosts)-len(names), p.StopAt)
 }
 

@@ -89,7 +89,7 @@ func unknownOf(v perm.View) func(aspect, name string) string {
 // forWhom says why a snapshot was taken.
 func forWhom(s wire.Snapshot) string {
 	if s.Heard {
-		return "a change that was heard of"
+		return "a change that was noticed"
 	}
 	return s.RequestedBy
 }

@@ -200,7 +200,7 @@ type Host struct {
 	LastSeen *time.Time `json:"last_seen,omitempty"`
 	Twice    *time.Time `json:"twice,omitempty" doc:"Since when two are known to hold the identity of its agent: somebody has its key"`
 	// Watch is not there where the agent never told.
-	Watch *WatchState `json:"watch,omitempty" doc:"Whether changes are heard of as they happen"`
+	Watch *WatchState `json:"watch,omitempty" doc:"Whether changes are noticed as they happen"`
 }
 
 // Build says what a program is.
@@ -477,7 +477,7 @@ type Snapshot struct {
 	Denied      []Denied           `json:"denied,omitempty"`
 	Message     string             `json:"message,omitempty"`
 	RequestedBy string             `json:"requested_by,omitempty"`
-	Heard       bool               `json:"heard,omitempty" doc:"Nobody asked for it: the agent heard of changes"`
+	Heard       bool               `json:"heard,omitempty" doc:"Nobody asked for it: the agent noticed changes"`
 	Created     time.Time          `json:"created"`
 	Taken       *time.Time         `json:"taken,omitempty"`
 	Seen        int64              `json:"seen,omitempty" doc:"While it is taken: paths looked at so far"`

@@ -70,7 +70,7 @@ func crew() *perm.Directory {
 	}).Index()
 }
 
-// derived derives a draft, and holds it against what it was derived from.
+// derived derives a draft, and compares it with what it was derived from.
 func derived(t *testing.T, hosts ...Seen) Draft {
 	t.Helper()
 	d, err := Baseline(context.Background(), "ticketing", hosts)

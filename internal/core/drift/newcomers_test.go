@@ -13,7 +13,6 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// What a folder and a process make of a new path, and the cause that is told of it.
 // grown puts /srv with some entries into a source.
 func grown(src tree.Memory, folder posix.State, entries ...tree.Entry) tree.Hash {
 	below := src.Add(tree.Node{Entries: entries})
@@ -23,6 +22,7 @@ func grown(src tree.Memory, folder posix.State, entries ...tree.Entry) tree.Hash
 	})
 }
 
+// What a folder and a process make of a new path, and the cause that is told of it.
 func TestNewcomers(t *testing.T) {
 	dir := (&perm.Directory{
 		Accounts: []perm.Account{

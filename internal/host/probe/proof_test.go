@@ -298,8 +298,8 @@ func people(r *rand.Rand) []identity {
 	return append(out, one)
 }
 
-// TestProof holds every computed answer against what the kernel really does: random trees on
-// real file systems, real children with real ids, real system calls.
+// TestProof compares every computed answer with what the kernel really does: random trees on real file systems, real
+// children with real ids, real system calls.
 func TestProof(t *testing.T) {
 	questions := testkit.Rounds(8_000, 25_000)
 	r := seeded.Rand(t)

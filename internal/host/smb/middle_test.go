@@ -36,7 +36,7 @@ const (
 
 var le = binary.LittleEndian
 
-// middle stands between an agent and the server, knows no password, and hands on what change makes of each answer.
+// middle stands between an agent and the server, knows no password, and passes on what change makes of each answer.
 func middle(t *testing.T, change func(answer []byte) []byte) (address string) {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")

@@ -68,7 +68,7 @@ func (k *thicket) set(d ntsd.Descriptor) perm.Set {
 	return s
 }
 
-// grow makes the tree: the server hands on what each folder has, beside which most paths have entries of their own.
+// grow makes the tree: the server passes on what each folder has, beside which most paths have entries of their own.
 func (k *thicket) grow() {
 	for _, name := range k.names {
 		if k.kind(name) == perm.File {

@@ -291,7 +291,7 @@ var glossary = map[string]string{
 	"Waiver.withdrawn":          "When somebody took it back",
 	"Waiver.withdrawn_by":       "Who took it back",
 	"Warning.about":             "What it warns of, in a word",
-	"WatchState.watching":       "Changes are heard of as they happen",
+	"WatchState.watching":       "Changes are noticed as they happen",
 	"Weight.folder":             "It is a folder",
 	"Weight.held":               "Paths in it and below that they can do it with",
 	"Weight.looked":             "Paths in it and below",

@@ -50,7 +50,7 @@ var OwnFigures = []Figure{
 		"Hosts: invited (no agent yet), carried (nothing leads there), calling, or silent (not heard from for " +
 			"ten minutes).",
 		"some are silent"},
-	{"idletally_hosts_watching", "gauge", nil, "Hosts whose changes are heard of as they happen.", "it falls"},
+	{"idletally_hosts_watching", "gauge", nil, "Hosts whose changes are noticed as they happen.", "it falls"},
 	{"idletally_agents", "gauge", []string{"version"},
 		"Enrolled hosts by the version of their agent; those of rare versions together as other.",
 		"there are several for longer than an upgrade takes"},

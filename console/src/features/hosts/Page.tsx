@@ -55,7 +55,7 @@ export default function HostPage({ me }: { me: Person }) {
           </span>
         ) : null}
         <span>
-          last heard of <Time at={h.last_seen} />
+          last contact <Time at={h.last_seen} />
         </span>
         <span className="inline-flex gap-1">
           watched: <Watch state={h.watch} />

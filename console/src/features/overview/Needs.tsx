@@ -15,7 +15,7 @@ const kinds: Record<Need["kind"], { says: string; strong?: boolean; at?: string;
   old: { says: "too long ago", to: (n) => `/drift/${n.subject}` },
   behind: { says: "not compared", to: (n) => `/drift/${n.subject}` },
   never: { says: "not looked at", to: (n) => `/drift/${n.subject}` },
-  host: { says: "silent host", at: "last heard of", to: (n) => (n.subject ? `/hosts/${n.subject}` : "/settings") },
+  host: { says: "silent host", at: "last contact", to: (n) => (n.subject ? `/hosts/${n.subject}` : "/settings") },
 };
 
 /** What waits for a person, the gravest first. */

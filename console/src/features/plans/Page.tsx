@@ -105,7 +105,7 @@ export default function PlanPage({ me }: { me: Person }) {
             ?.slice(0, plan.first)
             .map((h) => h.host)
             .join(", ")}{" "}
-          first; the rest where at most {plan.stop_at} percent of the steps there are left.
+          first; then the rest, if at most {plan.stop_at} percent of these steps are left undone.
         </p>
       ) : null}
       {plan.needed > 1 ? (

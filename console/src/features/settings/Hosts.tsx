@@ -141,7 +141,7 @@ export function Hosts({ me, only }: { me: Person; only: string }) {
       {shown.length > 0 ? (
         <Table
           label="Hosts"
-          columns={["Host", "Tags", "Agent", "Watch", "Last heard of", { name: "Actions", hidden: true }]}
+          columns={["Host", "Tags", "Agent", "Watch", "Last contact", { name: "Actions", hidden: true }]}
         >
           {shown.slice(0, 200).map((h) => (
             <tr key={h.name}>

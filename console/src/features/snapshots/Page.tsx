@@ -89,7 +89,7 @@ export default function Snapshots({ me }: { me: Person }) {
             <td>
               <code title={s.root}>{s.root?.slice(0, 12)}</code>
             </td>
-            <td>{s.heard ? <span className="text-muted">nobody: a change was heard of</span> : s.requested_by}</td>
+            <td>{s.heard ? <span className="text-muted">nobody: a change was noticed</span> : s.requested_by}</td>
             <td className="whitespace-nowrap">
               {author && s.state === "ready" ? <Link to={`/put-back?snapshot=${s.id}`}>Return to it…</Link> : null}
             </td>
