@@ -63,11 +63,12 @@ func (r Roster) next(s Step) (Roster, error) {
 		people, keys, next.Edition, r.Threshold, r.Recover)
 }
 
-// enacted counts the people, and the recovery keys, that have enacted a document. Whatever else there is counts for
-// nothing, so that nobody keeps an edition from counting by adding to it.
+// enacted counts the people, and the recovery keys, that have enacted a document: the most whose words held at one
+// time, since nobody asks what time it is. Whatever else there is counts for nothing, so that nobody keeps an edition
+// from counting by adding to it.
 func (r Roster) enacted(document tree.Hash, list []Signed) (people, keys int) {
-	by := map[string]bool{}
-	recovered := map[signature.Key]bool{}
+	var said []statement.Statement
+	var by []signature.Key
 	for _, signed := range list {
 		s, err := statement.Parse(signed.Statement)
 		if err != nil || s.Says != statement.Enacted || s.Digest != document || s.Roster != r.Point() {
@@ -76,14 +77,24 @@ func (r Roster) enacted(document tree.Hash, list []Signed) (people, keys int) {
 		if signed.Key.Verify(signed.Statement, signed.Signature, r.terms()) != nil {
 			continue
 		}
-		if p := r.person(s.Who); p != nil && p.has(signed.Key) {
-			by[s.Who] = true
-		}
-		for _, k := range r.Recovery {
-			if k.Key == signed.Key {
-				recovered[k.Key] = true
+		said, by = append(said, s), append(by, signed.Key)
+	}
+
+	for _, first := range said { // the most hold when one of them begins
+		at := first.Made
+		names, recovered := map[string]bool{}, map[signature.Key]bool{}
+		for i, s := range said {
+			if at.Before(s.Made) || !at.Before(s.Until) {
+				continue
+			}
+			if p := r.person(s.Who); p != nil && p.has(by[i]) {
+				names[s.Who] = true
+			}
+			if has(r.Recovery, by[i]) {
+				recovered[by[i]] = true
 			}
 		}
+		people, keys = max(people, len(names)), max(keys, len(recovered))
 	}
-	return len(by), len(recovered)
+	return people, keys
 }

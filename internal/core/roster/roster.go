@@ -261,8 +261,11 @@ func (r Roster) person(name string) *Person {
 }
 
 // has reports whether a key is the person's.
-func (p *Person) has(k signature.Key) bool {
-	return slices.ContainsFunc(p.Keys, func(own NamedKey) bool { return own.Key == k })
+func (p *Person) has(k signature.Key) bool { return has(p.Keys, k) }
+
+// has reports whether a key is one of a list.
+func has(list []NamedKey, k signature.Key) bool {
+	return slices.ContainsFunc(list, func(own NamedKey) bool { return own.Key == k })
 }
 
 // may reports whether the person may do something for an application on a host.

@@ -375,6 +375,47 @@ func TestFollow(t *testing.T) {
 	}
 }
 
+// Two who have signed count together only where what they say held at one time: what lapsed before the other signed
+// is not there any more, however long somebody has kept it.
+func TestEnactedAtOneTime(t *testing.T) {
+	r, ink := crew(t)
+	next := later(t, r, func(r *Roster) { r.Threshold = 3 })
+	day := 24 * time.Hour
+	for _, c := range []struct {
+		name      string
+		begin     time.Duration // of the second one; the first holds from 0 on, for a day
+		end       time.Duration
+		follows   bool
+		withThird bool // who has signed besides, from 0 on for a month
+	}{
+		{"together", 0, day, true, false},
+		{"the last second", day - time.Second, 2 * day, true, false},
+		{"when the first had lapsed", day, 2 * day, false, false},
+		{"a month later", 30 * day, 31 * day, false, false},
+		{"before the first", -2 * day, 0, false, false},
+		{"each with a third", 10 * day, 11 * day, true, true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			held := func(who string, begin, end time.Duration) Signed {
+				s := enacted(r, next, who)
+				s.Made, s.Until = noon.Add(begin), noon.Add(end)
+				return signed(t, ink[who], s)
+			}
+			for _, two := range [][2]string{{"bosun", "purser"}, {"safe-0", "safe-2"}} {
+				one := step(t, r, next, ink)
+				one.Signed = []Signed{held(two[0], 0, day), held(two[1], c.begin, c.end)}
+				if c.withThird {
+					third := map[string]string{"bosun": "harbourmaster", "safe-0": "safe-1"}[two[0]]
+					one.Signed = append(one.Signed, held(third, 0, 30*day))
+				}
+				if _, err := Follow(r, []Step{one}); (err == nil) != c.follows {
+					t.Errorf("%v: %v", two, err)
+				}
+			}
+		})
+	}
+}
+
 func strangers(t testing.TB) map[string]pens.Pen {
 	return map[string]pens.Pen{"stowaway": pens.New(t, 500), "lookout": pens.New(t, 501)}
 }
