@@ -93,12 +93,16 @@ func PinRoster(folder string, document []byte, fingerprint tree.Hash) (roster.Ro
 	return r, kept.save(folder)
 }
 
-// followRoster goes along a line of editions that comes with an order, from the one that the host knows.
+// followRoster goes along a line of editions that comes with an order, from the one that the host knows. What leads to
+// there is passed over: a service does not know how far a host has come, and the order may be here again.
 func (k *rosterKept) followRoster(r roster.Roster, line []roster.Step) (roster.Roster, error) {
 	if len(line) > maxPast {
 		return r, fmt.Errorf("%w: %d editions at once", roster.ErrBroken, len(line))
 	}
 	for _, step := range line {
+		if k.cameBy(r, step) {
+			continue
+		}
 		next, err := roster.Follow(r, []roster.Step{step})
 		if err != nil {
 			return r, err
@@ -110,6 +114,17 @@ func (k *rosterKept) followRoster(r roster.Roster, line []roster.Step) (roster.R
 	return r, nil
 }
 
+// cameBy reports whether a step leads to the edition that counts here, to one before it, or to one from before all that
+// the host remembers. Another edition of a number that it remembers is none of these.
+func (k *rosterKept) cameBy(now roster.Roster, step roster.Step) bool {
+	r, err := roster.Parse(step.Roster)
+	if err != nil {
+		return false // following it says why
+	}
+	known := append(slices.Clone(k.Past), now.Point())
+	return r.Edition < known[0].Number || slices.Contains(known, r.Point())
+}
+
 // agreed returns nil if this host knows no roster, or if people of it have signed what is ordered. Otherwise it says
 // why that is refused. A plan is carried out by one run, however often its people's signatures are shown.
 func (a *Agent) agreed(o plan.Order, m plan.Manifest, w *wire.Work, now time.Time) error {
@@ -117,8 +132,9 @@ func (a *Agent) agreed(o plan.Order, m plan.Manifest, w *wire.Work, now time.Tim
 	if err != nil || kept == nil {
 		return err
 	}
+	known := r.Edition
 	r, err = kept.followRoster(r, w.Roster)
-	if err == nil && len(w.Roster) > 0 { // whatever becomes of the order: who has left has left
+	if err == nil && r.Edition > known { // whatever becomes of the order: who has left has left
 		err = kept.save(a.Folder)
 	}
 	if err != nil {

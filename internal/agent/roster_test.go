@@ -237,16 +237,12 @@ func (h *harbour) takeover(t *testing.T, have []roster.Signed) roster.Step {
 	return roster.Step{Roster: document, Signed: append(slices.Clone(have), signed(t, h.pens["stowaway"], s))}
 }
 
-// A host goes along the line, remembers where it has been, and goes back for nobody.
-func TestHostFollowsItsRoster(t *testing.T) {
-	h := newHarbour(t)
-	submitted := h.signed(t, statement.Submitted, "quartermaster")
-	byBosun := h.signed(t, statement.Approved, "bosun")
-	first := h.roster
-
-	next := first
-	next.Edition, next.Before = 2, first.Digest()
-	next.People = slices.Clone(first.People)[1:] // the bosun has left
+// enacted is the next edition, as the harbourmaster and the quartermaster have enacted it.
+func (h *harbour) enacted(t *testing.T, change func(next *roster.Roster)) roster.Step {
+	t.Helper()
+	next := h.roster
+	next.Edition, next.Before = h.roster.Edition+1, h.roster.Digest()
+	change(&next)
 	document, err := next.Bytes()
 	must(t, err)
 	step := roster.Step{Roster: document}
@@ -255,6 +251,62 @@ func TestHostFollowsItsRoster(t *testing.T) {
 		s.Application, s.Plan, s.Hosts, s.Digest = "", "", nil, next.Digest()
 		step.Signed = append(step.Signed, signed(t, h.pens[who], s))
 	}
+	return step
+}
+
+// A service does not know which edition a host has come to: an order that comes again, to be resumed or because its
+// answer was lost, brings the same line, and is the same order. Another edition of the same number is none.
+func TestLineThatComesAgain(t *testing.T) {
+	h := newHarbour(t)
+	submitted := h.signed(t, statement.Submitted, "quartermaster")
+	approved := h.signed(t, statement.Approved, "harbourmaster")
+	second := h.enacted(t, func(next *roster.Roster) { next.People = slices.Clone(next.People)[1:] })
+	forked := h.enacted(t, func(next *roster.Roster) { next.Threshold = 3 })
+	first := h.roster
+	var err error
+	h.roster, err = roster.Parse(second.Roster)
+	must(t, err)
+	third := h.enacted(t, func(next *roster.Roster) { next.Until = next.Until.AddDate(1, 0, 0) })
+	fork := h.enacted(t, func(next *roster.Roster) { next.Until = next.Until.AddDate(2, 0, 0) })
+	document, err := first.Bytes()
+	must(t, err)
+	pinned := roster.Step{Roster: document} // before anybody enacted anything
+
+	for _, line := range [][]roster.Step{{second}, {second, third}} { // the answer is lost, and some follow
+		if said := h.order(t, line, submitted); !strings.Contains(said, "takes somebody who submits") {
+			t.Fatalf("one person: %s", said)
+		}
+	}
+	for name, line := range map[string][]roster.Step{
+		"another second edition": {forked},
+		"another third edition":  {second, fork},
+		"no roster":              {{Roster: []byte("x")}},
+	} {
+		if said := h.order(t, line, submitted, approved); !strings.Contains(said, "do not follow") || h.changed(t) {
+			t.Errorf("%s: %s", name, said)
+		}
+	}
+	if said := h.order(t, []roster.Step{pinned, second, third}, submitted, approved); !strings.HasPrefix(said,
+		"finished") || !h.changed(t) {
+		t.Fatalf("the whole line again: %s", said)
+	}
+
+	h.runs-- // the same run
+	if said := h.order(t, []roster.Step{second, third}, submitted, approved); !strings.HasPrefix(said, "finished") {
+		t.Errorf("the same order again: %s", said)
+	}
+}
+
+// A host goes along the line, remembers where it has been, and goes back for nobody.
+func TestHostFollowsItsRoster(t *testing.T) {
+	h := newHarbour(t)
+	submitted := h.signed(t, statement.Submitted, "quartermaster")
+	byBosun := h.signed(t, statement.Approved, "bosun")
+	first := h.roster
+
+	step := h.enacted(t, func(next *roster.Roster) {
+		next.People = slices.Clone(first.People)[1:] // the bosun has left
+	})
 
 	if said := h.order(t, []roster.Step{step}, submitted, byBosun); !strings.Contains(said,
 		"bosun is not in edition 2") {
