@@ -80,24 +80,16 @@ func (a *Assertion) verify(message []byte, key verifier, terms Terms) error {
 // parseClient reads a browser's words. A member that stands twice, or in other letters, says different things to
 // different readers, and is refused.
 func parseClient(b []byte) (c clientData, err error) {
-	var members map[string]json.RawMessage
-	if err := untrusted.JSON(b, 100, &members); err != nil {
+	var whole map[string]json.RawMessage // one object, with nothing behind it
+	if err := untrusted.JSON(b, 100, &whole); err != nil {
 		return c, err
 	}
-
 	known := map[string]any{
 		"type":        &c.Type,
 		"challenge":   &c.Challenge,
 		"origin":      &c.Origin,
 		"crossOrigin": &c.CrossOrigin,
 		"topOrigin":   &c.TopOrigin,
-	}
-	for name, to := range known {
-		if raw, ok := members[name]; ok {
-			if err := json.Unmarshal(raw, to); err != nil {
-				return c, err
-			}
-		}
 	}
 
 	// Members of members are not looked at, and cannot be taken for these.
@@ -116,8 +108,12 @@ func parseClient(b []byte) (c clientData, err error) {
 			return c, fmt.Errorf("%.40q stands twice", lower)
 		}
 		seen[lower] = true
-		var value json.RawMessage
-		if err := d.Decode(&value); err != nil {
+
+		to := known[fmt.Sprint(name)]
+		if to == nil {
+			to = new(json.RawMessage)
+		}
+		if err := d.Decode(to); err != nil {
 			return c, err
 		}
 	}
