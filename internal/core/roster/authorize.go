@@ -41,7 +41,7 @@ func (r Roster) Authorize(
 ) (People, error) {
 	if !now.Before(r.Until) || now.Add(ahead).Before(r.Made) {
 		return People{}, fmt.Errorf("%w: edition %d is good from %s to %s, and now it is %s", ErrRefused, r.Edition,
-			stamp(r.Made), stamp(r.Until), stamp(now))
+			statement.Stamp(r.Made), statement.Stamp(r.Until), statement.Stamp(now))
 	}
 	if len(signed) > MaxSigned {
 		return People{}, fmt.Errorf("%w: there are %d signatures, at most %d are looked at", ErrRefused, len(signed),
@@ -117,9 +117,9 @@ func (r Roster) fits(o Order, s statement.Statement, known func(statement.Point)
 	case s.Roster != r.Point() && !(s.Roster.Number < r.Edition && known(s.Roster)):
 		return errors.New("has signed by an edition that this host does not know")
 	case !now.Before(s.Until):
-		return fmt.Errorf("has signed what was good until %s", stamp(s.Until))
+		return fmt.Errorf("has signed what was good until %s", statement.Stamp(s.Until))
 	case s.Made.After(now.Add(ahead)):
-		return fmt.Errorf("has signed at %s, and now it is %s", stamp(s.Made), stamp(now))
+		return fmt.Errorf("has signed at %s, and now it is %s", statement.Stamp(s.Made), statement.Stamp(now))
 	case s.Made.Before(o.Enrolled.Truncate(time.Second)):
 		return errors.New("has signed before this host was enrolled")
 	}

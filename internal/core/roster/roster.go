@@ -8,7 +8,6 @@
 package roster
 
 import (
-	"bytes"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -83,7 +82,7 @@ type Roster struct {
 	People    []Person
 }
 
-const head = "idletally roster 1"
+var form = statement.Form{What: "the roster", Head: "idletally roster 1", Most: MaxBytes}
 
 // Bytes returns the document. A roster that is none is an error.
 func (r Roster) Bytes() ([]byte, error) {
@@ -91,78 +90,50 @@ func (r Roster) Bytes() ([]byte, error) {
 		return nil, fmt.Errorf("the roster: %w", err)
 	}
 
-	var b bytes.Buffer
-	line := func(key, value string) { fmt.Fprintf(&b, "%s: %s\n", key, value) }
-	b.WriteString(head + "\n")
-	line("edition", strconv.FormatInt(r.Edition, 10))
-	if !r.Before.IsZero() {
-		line("before", r.Before.String())
-	}
-	line("made", stamp(r.Made))
-	line("until", stamp(r.Until))
-	if r.Site != "" {
-		line("site", r.Site)
-	}
-	for _, o := range r.Origins {
-		line("origin", o)
-	}
-	line("threshold", strconv.Itoa(r.Threshold))
-	line("recover", strconv.Itoa(r.Recover))
-	for _, k := range r.Recovery {
-		line("recovery", k.String())
-	}
-	for _, a := range r.Approvals {
-		line("approvals", a.String())
-	}
-
-	for _, p := range r.People {
-		line("person", p.Name)
-		for _, k := range p.Keys {
-			line("key", k.String())
+	return form.Write(func(line func(key, value string)) {
+		line("edition", strconv.FormatInt(r.Edition, 10))
+		if !r.Before.IsZero() {
+			line("before", r.Before.String())
 		}
-		for _, right := range p.Rights {
-			line("may", right.String())
+		line("made", statement.Stamp(r.Made))
+		line("until", statement.Stamp(r.Until))
+		if r.Site != "" {
+			line("site", r.Site)
 		}
-	}
+		for _, o := range r.Origins {
+			line("origin", o)
+		}
+		line("threshold", strconv.Itoa(r.Threshold))
+		line("recover", strconv.Itoa(r.Recover))
+		for _, k := range r.Recovery {
+			line("recovery", k.String())
+		}
+		for _, a := range r.Approvals {
+			line("approvals", a.String())
+		}
 
-	if b.Len() > MaxBytes {
-		return nil, fmt.Errorf("the roster has %d bytes, at most %d are allowed", b.Len(), MaxBytes)
-	}
-	return b.Bytes(), nil
+		for _, p := range r.People {
+			line("person", p.Name)
+			for _, k := range p.Keys {
+				line("key", k.String())
+			}
+			for _, right := range p.Rights {
+				line("may", right.String())
+			}
+		}
+	})
 }
 
 // Parse reads a document. There is one spelling of each.
 func Parse(text []byte) (Roster, error) {
-	if len(text) > MaxBytes {
-		return Roster{}, fmt.Errorf("the roster has %d bytes, at most %d are allowed", len(text), MaxBytes)
-	}
-	body, ok := strings.CutPrefix(string(text), head+"\n")
-	if !ok {
-		return Roster{}, fmt.Errorf("a roster begins with %q: is it of a later version than this program?", head)
-	}
-
 	var r Roster
-	for line := range strings.Lines(body) {
-		key, value, ok := strings.Cut(strings.TrimSuffix(line, "\n"), ": ")
-		if !ok {
-			return Roster{}, errors.New("the roster has a line without a value")
-		}
-		if err := r.take(key, value); err != nil {
-			return Roster{}, fmt.Errorf("the roster: %.20s %.60q: %w", key, value, err)
-		}
-	}
-
-	again, err := r.Bytes()
-	if err != nil {
+	if err := form.Read(text, r.take, func() ([]byte, error) { return r.Bytes() }); err != nil {
 		return Roster{}, err
-	}
-	if !bytes.Equal(again, text) {
-		return Roster{}, errors.New("the roster is not in its one form")
 	}
 	return r, nil
 }
 
-// take takes in one line. What stands twice, or where it should not, shows when the roster is written again.
+// take takes in one line.
 func (r *Roster) take(key, value string) (err error) {
 	var k NamedKey
 	switch key {
@@ -231,8 +202,6 @@ func (r Right) String() string { return r.Do + " " + r.Application + " " + r.Hos
 
 // String returns the number as the document has it.
 func (a Approvals) String() string { return a.Application + " " + strconv.Itoa(a.People) }
-
-func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
 
 // Digest returns the SHA-256 of the document. It names the edition, and is what people compare.
 func (r Roster) Digest() tree.Hash {

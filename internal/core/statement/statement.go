@@ -17,7 +17,6 @@
 package statement
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"slices"
@@ -45,7 +44,7 @@ const (
 	MaxLife  = 31 * 24 * time.Hour
 )
 
-const head = "idletally statement 1"
+var form = Form{What: "the statement", Head: "idletally statement 1", Most: MaxBytes}
 
 // A Word is what somebody says of a grave caution of a plan.
 type Word struct {
@@ -81,72 +80,37 @@ func (s Statement) Bytes() ([]byte, error) {
 		return nil, err
 	}
 
-	var b bytes.Buffer
-	line := func(key, value string) { fmt.Fprintf(&b, "%s: %s\n", key, value) }
-	b.WriteString(head + "\n")
-	line("says", s.Says)
-	line("who", s.Who)
-	if s.ofPlan() {
-		line("application", s.Application)
-		line("plan", s.Plan)
-	}
-	line("digest", s.Digest.String())
-	for _, h := range s.Hosts {
-		line("host", h)
-	}
-	for _, w := range s.Words {
-		line("word", w.Caution+" "+w.Text)
-	}
-	line("roster", s.Roster.String())
-	line("history", s.History.String())
-	line("made", stamp(s.Made))
-	line("until", stamp(s.Until))
-
-	if b.Len() > MaxBytes {
-		return nil, fmt.Errorf("the statement has %d bytes, at most %d are allowed", b.Len(), MaxBytes)
-	}
-	return b.Bytes(), nil
+	return form.Write(func(line func(key, value string)) {
+		line("says", s.Says)
+		line("who", s.Who)
+		if s.ofPlan() {
+			line("application", s.Application)
+			line("plan", s.Plan)
+		}
+		line("digest", s.Digest.String())
+		for _, h := range s.Hosts {
+			line("host", h)
+		}
+		for _, w := range s.Words {
+			line("word", w.Caution+" "+w.Text)
+		}
+		line("roster", s.Roster.String())
+		line("history", s.History.String())
+		line("made", Stamp(s.Made))
+		line("until", Stamp(s.Until))
+	})
 }
 
 // Parse reads a statement. There is one spelling of each: what reads otherwise is refused.
 func Parse(text []byte) (Statement, error) {
-	if len(text) > MaxBytes {
-		return Statement{}, fmt.Errorf("the statement has %d bytes, at most %d are allowed", len(text), MaxBytes)
-	}
-
-	s, err := read(text)
-	if err != nil {
-		return Statement{}, fmt.Errorf("the statement cannot be read: %w", err)
-	}
-	again, err := s.Bytes()
-	if err != nil {
+	var s Statement
+	if err := form.Read(text, s.take, func() ([]byte, error) { return s.Bytes() }); err != nil {
 		return Statement{}, err
 	}
-	if !bytes.Equal(again, text) {
-		return Statement{}, errors.New("the statement is not in its one form")
-	}
 	return s, nil
 }
 
-func read(text []byte) (s Statement, err error) {
-	body, ok := strings.CutPrefix(string(text), head+"\n")
-	if !ok {
-		return s, fmt.Errorf("it does not begin with %q: is it of a later version than this program?", head)
-	}
-
-	for line := range strings.Lines(body) {
-		key, value, ok := strings.Cut(strings.TrimSuffix(line, "\n"), ": ")
-		if !ok {
-			return s, errors.New("a line has no value")
-		}
-		if err := s.take(key, value); err != nil {
-			return s, fmt.Errorf("%.20s: %w", key, err)
-		}
-	}
-	return s, nil
-}
-
-// take takes in one line. What stands twice, or where it should not, shows when the statement is written again.
+// take takes in one line.
 func (s *Statement) take(key, value string) (err error) {
 	switch key {
 	case "says":
@@ -237,8 +201,6 @@ func oneLine(s string) bool {
 	return s != "" && utf8.ValidString(s) && strings.TrimSpace(s) == s &&
 		strings.IndexFunc(s, func(r rune) bool { return !unicode.IsPrint(r) }) < 0
 }
-
-func stamp(t time.Time) string { return t.UTC().Format(time.RFC3339) }
 
 // String returns the number, and the hash in hexadecimal digits.
 func (p Point) String() string { return strconv.FormatInt(p.Number, 10) + " " + p.Hash.String() }
