@@ -30,7 +30,8 @@ type Order struct {
 // People are who had something done.
 type People struct {
 	Submitter string
-	Approvers []string // in the order of their names; never the submitter
+	Approvers []string  // in the order of their names; never the submitter
+	Newest    time.Time // of what they signed: nothing of it was made later
 }
 
 // Authorize returns who of the roster submitted a plan and who approved it; or ErrRefused, with the reason. Known
@@ -50,24 +51,29 @@ func (r Roster) Authorize(
 
 	by := map[string][]string{} // what they say: who
 	var why []string
+	var newest time.Time
 	for _, s := range signed {
-		says, who, err := r.signedFor(o, s, known, now)
-		switch {
-		case err != nil:
+		st, err := r.Said(o, s, known, now)
+		if err != nil {
 			why = append(why, err.Error())
-		case !slices.Contains(by[says], who):
-			by[says] = append(by[says], who)
+			continue
+		}
+		if !slices.Contains(by[st.Says], st.Who) {
+			by[st.Says] = append(by[st.Says], st.Who)
+		}
+		if st.Made.After(newest) {
+			newest = st.Made
 		}
 	}
 
-	need := r.approvals(o.Application)
+	need := r.Needs(o.Application)
 	for _, submitter := range by[statement.Submitted] {
 		approvers := slices.DeleteFunc(slices.Clone(by[statement.Approved]), func(who string) bool {
 			return who == submitter
 		})
 		if len(approvers) >= max(need, 1) {
 			slices.Sort(approvers)
-			return People{submitter, approvers}, nil
+			return People{submitter, approvers, newest}, nil
 		}
 	}
 
@@ -76,35 +82,35 @@ func (r Roster) Authorize(
 	return People{}, fmt.Errorf("%w: %s", ErrRefused, strings.Join(append([]string{reason}, why...), "; "))
 }
 
-// signedFor returns what somebody says of an order, or why a signature says nothing of it.
-func (r Roster) signedFor(
+// Said returns what somebody says of an order, or why a signature says nothing of it. Known is as for
+// [Roster.Authorize].
+func (r Roster) Said(
 	o Order, signed Signed, known func(statement.Point) bool, now time.Time,
-) (says, who string, err error) {
-	s, err := statement.Parse(signed.Statement)
-	if err != nil {
-		return "", "", err
+) (s statement.Statement, err error) {
+	if s, err = statement.Parse(signed.Statement); err != nil {
+		return s, err
 	}
 
 	do := map[string]string{statement.Submitted: Submit, statement.Approved: Approve}[s.Says]
-	person := r.person(s.Who)
+	person := r.Person(s.Who)
 	switch {
 	case do == "":
-		return "", "", fmt.Errorf("what %s says is about something else", s.Who)
+		return s, fmt.Errorf("what %s says is about something else", s.Who)
 	case person == nil:
-		return "", "", fmt.Errorf("%s is not in edition %d", s.Who, r.Edition)
-	case !person.has(signed.Key):
-		return "", "", fmt.Errorf("the key is none of %s", s.Who)
+		return s, fmt.Errorf("%s is not in edition %d", s.Who, r.Edition)
+	case !person.Has(signed.Key):
+		return s, fmt.Errorf("the key is none of %s", s.Who)
 	case !person.may(do, o.Application, o.Host):
-		return "", "", fmt.Errorf("%s may not %s plans of %s on %s", s.Who, do, o.Application, o.Host)
+		return s, fmt.Errorf("%s may not %s plans of %s on %s", s.Who, do, o.Application, o.Host)
 	}
 
 	if err := r.fits(o, s, known, now); err != nil {
-		return "", "", fmt.Errorf("%s %w", s.Who, err)
+		return s, fmt.Errorf("%s %w", s.Who, err)
 	}
-	if err := signed.Key.Verify(signed.Statement, signed.Signature, r.terms()); err != nil {
-		return "", "", fmt.Errorf("%s: %w", s.Who, err)
+	if err := signed.Key.Verify(signed.Statement, signed.Signature, r.Terms()); err != nil {
+		return s, fmt.Errorf("%s: %w", s.Who, err)
 	}
-	return s.Says, s.Who, nil
+	return s, nil
 }
 
 // fits returns how a statement is of something else than the order, or of another time.

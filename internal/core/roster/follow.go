@@ -12,9 +12,9 @@ import (
 
 // A Signed is a statement with what a key made of it.
 type Signed struct {
-	Statement []byte              `json:"statement"`
-	Key       signature.Key       `json:"key"`
-	Signature signature.Signature `json:"signature"`
+	Statement []byte              `json:"statement" doc:"The text, byte for byte"`
+	Key       signature.Key       `json:"key" doc:"By which it was signed: its public half, as the roster has it"`
+	Signature signature.Signature `json:"signature" doc:"What the key made of the text"`
 }
 
 // MaxSigned bounds how many statements are looked at for one thing.
@@ -74,7 +74,7 @@ func (r Roster) enacted(document tree.Hash, list []Signed) (people, keys int) {
 		if err != nil || s.Says != statement.Enacted || s.Digest != document || s.Roster != r.Point() {
 			continue
 		}
-		if signed.Key.Verify(signed.Statement, signed.Signature, r.terms()) != nil {
+		if signed.Key.Verify(signed.Statement, signed.Signature, r.Terms()) != nil {
 			continue
 		}
 		said, by = append(said, s), append(by, signed.Key)
@@ -87,7 +87,7 @@ func (r Roster) enacted(document tree.Hash, list []Signed) (people, keys int) {
 			if at.Before(s.Made) || !at.Before(s.Until) {
 				continue
 			}
-			if p := r.person(s.Who); p != nil && p.has(by[i]) {
+			if p := r.Person(s.Who); p != nil && p.Has(by[i]) {
 				names[s.Who] = true
 			}
 			if has(r.Recovery, by[i]) {
@@ -97,4 +97,10 @@ func (r Roster) enacted(document tree.Hash, list []Signed) (people, keys int) {
 		people, keys = max(people, len(names)), max(keys, len(recovered))
 	}
 	return people, keys
+}
+
+// Enacts reports whether what a key signs for somebody can enact the next edition: it is their own, or a recovery key.
+func (r Roster) Enacts(who string, k signature.Key) bool {
+	p := r.Person(who)
+	return p != nil && p.Has(k) || has(r.Recovery, k)
 }

@@ -124,6 +124,34 @@ func (r Roster) Bytes() ([]byte, error) {
 	})
 }
 
+// Edit reads a document that somebody has edited: blank lines and those that begin with # are passed over, and the
+// lists may be in whatever order. A person's keys and rights follow on the line that names them.
+func Edit(text []byte) (Roster, error) {
+	var r Roster
+	if len(text) > MaxBytes {
+		return r, fmt.Errorf("the roster has %d bytes, at most %d are allowed", len(text), MaxBytes)
+	}
+
+	number := 0
+	for line := range strings.Lines(string(text)) {
+		number++
+		line = strings.TrimSpace(line)
+		if line == "" || line == form.Head || strings.HasPrefix(line, "#") {
+			continue
+		}
+		key, value, ok := strings.Cut(line, ":")
+		if !ok {
+			return r, fmt.Errorf("line %d of the roster: want a key, a colon and a value", number)
+		}
+		if err := r.take(key, strings.Join(strings.Fields(value), " ")); err != nil {
+			return r, fmt.Errorf("line %d of the roster: %q: %w", number, key, err)
+		}
+	}
+
+	r.Sort()
+	return r, r.check()
+}
+
 // Parse reads a document. There is one spelling of each.
 func Parse(text []byte) (Roster, error) {
 	var r Roster
@@ -212,14 +240,29 @@ func (r Roster) Digest() tree.Hash {
 	return sha256.Sum256(b)
 }
 
+// Next returns the edition behind this one, with the same content, for somebody to change.
+func (r Roster) Next() Roster {
+	next, err := Edit([]byte(r.text()))
+	if err != nil { // it was made by hand, and never written
+		return Roster{}
+	}
+	next.Edition, next.Before = r.Edition+1, r.Digest()
+	return next
+}
+
+func (r Roster) text() string {
+	b, _ := r.Bytes() // nothing, of one that is none
+	return string(b)
+}
+
 // Point returns the edition with its digest, as statements name it.
 func (r Roster) Point() statement.Point { return statement.Point{Number: r.Edition, Hash: r.Digest()} }
 
-// terms are what signatures of WebAuthn keys have to satisfy.
-func (r Roster) terms() signature.Terms { return signature.Terms{Site: r.Site, Origins: r.Origins} }
+// Terms are what signatures of WebAuthn keys have to satisfy.
+func (r Roster) Terms() signature.Terms { return signature.Terms{Site: r.Site, Origins: r.Origins} }
 
-// person returns somebody by name; nil where the roster has nobody of that name.
-func (r Roster) person(name string) *Person {
+// Person returns somebody by name; nil where the roster has nobody of that name.
+func (r Roster) Person(name string) *Person {
 	i, ok := slices.BinarySearchFunc(r.People, name, func(p Person, name string) int {
 		return strings.Compare(p.Name, name)
 	})
@@ -229,8 +272,8 @@ func (r Roster) person(name string) *Person {
 	return &r.People[i]
 }
 
-// has reports whether a key is the person's.
-func (p *Person) has(k signature.Key) bool { return has(p.Keys, k) }
+// Has reports whether a key is the person's.
+func (p *Person) Has(k signature.Key) bool { return has(p.Keys, k) }
 
 // has reports whether a key is one of a list.
 func has(list []NamedKey, k signature.Key) bool {
@@ -245,9 +288,9 @@ func (p *Person) may(do, application, host string) bool {
 	})
 }
 
-// approvals returns how many people have to approve an application's plans: as many as its own line says, or else the
+// Needs returns how many people have to approve an application's plans: as many as its own line says, or else the
 // line for everything.
-func (r Roster) approvals(application string) int {
+func (r Roster) Needs(application string) int {
 	most := 0
 	for _, a := range r.Approvals {
 		switch a.Application {

@@ -6,6 +6,7 @@
 package signature
 
 import (
+	"crypto/sha256"
 	"encoding/base64"
 	"errors"
 	"fmt"
@@ -79,6 +80,13 @@ func (k Key) String() string {
 // Kind returns the kind of key: the first word of its text.
 func (k Key) Kind() string { return k.kind }
 
+// Fingerprint returns what people compare: "SHA256:" and the hash of the public half in base64 without padding, which
+// for SSH keys is what ssh-keygen shows.
+func (k Key) Fingerprint() string {
+	sum := sha256.Sum256([]byte(k.blob))
+	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
+}
+
 // MarshalText returns the key's text.
 func (k Key) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
 
@@ -96,8 +104,8 @@ type Terms struct {
 
 // A Signature is what a key made of some bytes. Exactly one of its parts is set.
 type Signature struct {
-	SSH      []byte     `json:"ssh,omitempty"` // an SSH signature without its armour
-	WebAuthn *Assertion `json:"webauthn,omitempty"`
+	SSH      []byte     `json:"ssh,omitempty" doc:"An SSH signature without its armour"`
+	WebAuthn *Assertion `json:"webauthn,omitempty" doc:"What a passkey or security key made by way of a browser"`
 }
 
 // Verify returns an error unless the key's holder has signed exactly these bytes, for this purpose and no other. A

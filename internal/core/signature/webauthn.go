@@ -15,9 +15,9 @@ import (
 
 // An Assertion is the answer of a passkey or security key, as browsers give it.
 type Assertion struct {
-	Client        []byte `json:"client"`        // clientDataJSON
-	Authenticator []byte `json:"authenticator"` // authenticatorData
-	Signature     []byte `json:"signature"`
+	Client        []byte `json:"client" doc:"What the browser says: clientDataJSON"`
+	Authenticator []byte `json:"authenticator" doc:"What the key says: authenticatorData"`
+	Signature     []byte `json:"signature" doc:"Over authenticatorData and the SHA-256 of clientDataJSON"`
 }
 
 // clientData is what of a browser's words is looked at (W3C, section 5.8.1).
