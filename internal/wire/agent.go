@@ -10,6 +10,7 @@ import (
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/roster"
+	"idletally/internal/core/statement"
 	"idletally/internal/core/subtree"
 	"idletally/internal/core/succession"
 	"idletally/internal/core/tree"
@@ -158,6 +159,8 @@ type RunDone struct {
 	Done    int            `json:"done"`
 	Results []plan.Result  `json:"results"` // those that are not simply done
 	Wrong   []plan.Result  `json:"wrong,omitempty"`
+	// The edition of the roster that the host acts by now.
+	Roster statement.Point `json:"roster,omitzero"`
 }
 
 // The protocols that agents and the service speak: Protocol is this program's, and OldestProtocol the oldest that it
@@ -175,6 +178,8 @@ type Hello struct {
 	System   string `json:"system"` // its kernel, with its release
 	Up       int64  `json:"up"`     // seconds since the system started
 	Runs     int64  `json:"runs"`   // seconds since the agent started
+	// The edition of the roster that the host acts by; none where it takes the service's word alone.
+	Roster statement.Point `json:"roster,omitzero"`
 }
 
 // Greeting is what the service answers.

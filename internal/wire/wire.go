@@ -11,6 +11,7 @@ import (
 	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/roster"
 	"idletally/internal/core/verdict"
 )
 
@@ -201,6 +202,8 @@ type Host struct {
 	Twice    *time.Time `json:"twice,omitempty" doc:"Since when two are known to hold the identity of its agent: somebody has its key"`
 	// Watch is not there where the agent never told.
 	Watch *WatchState `json:"watch,omitempty" doc:"Whether changes are noticed as they happen"`
+	// Roster is 0 where the host takes the service's word alone.
+	Roster int64 `json:"roster,omitempty" doc:"The edition of the roster that the host acts by: it changes nothing but what people of it have signed"`
 }
 
 // Build says what a program is.
@@ -746,6 +749,8 @@ type Plan struct {
 	Approvals   []Approval     `json:"approvals,omitempty"`
 	Needed      int            `json:"needed" doc:"How many people have to approve it"`
 	Remarks     []Remark       `json:"remarks,omitempty"`
+	Signed      []SignedBy     `json:"signed,omitempty" doc:"What people have signed of it by keys of their own"`
+	ToSign      []string       `json:"to_sign,omitempty" doc:"Its hosts that change nothing but what people have signed"`
 }
 
 // Approval is one person's.
@@ -837,6 +842,14 @@ type Decision struct {
 	Digest string            `json:"digest" doc:"The digest that was looked at; another one is refused"`
 	Remark string            `json:"remark,omitempty" maxLength:"4000"`
 	Words  map[string]string `json:"words,omitempty" doc:"Of each grave caution, by its id, why it is meant all the same"`
+	// Signed is there where hosts of the plan know a roster.
+	Signed *roster.Signed `json:"signed,omitempty" doc:"What the reviewer has signed of it by a key of their own"`
+}
+
+// Submission puts a draft in review.
+type Submission struct {
+	// Signed is there where hosts of the plan know a roster.
+	Signed *roster.Signed `json:"signed,omitempty" doc:"What the author has signed of it by a key of their own"`
 }
 
 // Run is one execution of a plan.

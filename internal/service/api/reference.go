@@ -28,6 +28,7 @@ var tags = []struct {
 	{"Plans and runs", []string{"plans", "runs"}},
 	{"Hosts", []string{"hosts", "keys"}},
 	{"People and policy", []string{"people", "policy"}},
+	{"Roster", []string{"roster", "signing-keys"}},
 	{"Notices", []string{"hooks"}},
 	{"History and storage", []string{"history", "storage"}},
 }

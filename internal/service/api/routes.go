@@ -33,6 +33,7 @@ func (s *API) routes() []route {
 		s.storageTable(),
 		s.plansTable(),
 		s.reviewsTable(),
+		s.rosterTable(),
 		s.overviewTable(),
 		s.searchTable(),
 		s.settingsTable(),
@@ -298,7 +299,32 @@ func (s *API) plansTable() []route {
 			"A plan's steps on a host as a shell script that uses the system's own utilities only, and "+
 				"undoes itself"),
 		postTo("/plans/{id}/submit", "submit-plan", wire.Author, costly, a.SubmitPlan,
-			"Put a draft in review").of(a.ApplicationOfPlan),
+			"Put a draft in review").of(a.ApplicationOfSubmission),
+		postTo("/plans/{id}/statement", "write-statement", signedIn, costly, a.WriteStatement,
+			"The text that you are to sign of a plan by a key of your own, and the keys by which you can"),
+	}
+}
+
+// rosterTable is about the roster, and the keys that people sign by.
+func (s *API) rosterTable() []route {
+	a := s.App
+	return []route{
+		get("/roster", "get-roster", wire.Viewer, costly, a.GetRoster,
+			"Show the roster: who may have hosts changed, by which keys, and what is proposed to follow on it"),
+		post("/roster", "propose-roster", wire.Admin, quick, a.ProposeRoster,
+			"Propose the next edition of the roster, or make the first one").created().fresh(),
+		get("/roster/{digest}/statement", "write-roster-statement", signedIn, quick, a.WriteRosterStatement,
+			"The text that you are to sign so that an edition of the roster counts"),
+		postTo("/roster/{digest}/sign", "sign-roster", signedIn, quick, a.SignRoster,
+			"Sign that an edition of the roster is to count: it does when enough people of the one before have"),
+		del("/roster/{digest}", "withdraw-roster", wire.Admin, quick, a.WithdrawRoster,
+			"Withdraw an edition of the roster that does not count").fresh(),
+		get("/signing-keys", "list-signing-keys", wire.Viewer, quick, a.ListSigningKeys,
+			"List the keys that people have registered to sign by, their passkeys among them"),
+		post("/me/signing-keys", "add-signing-key", signedIn, quick, a.AddSigningKey,
+			"Register an SSH key that you sign by").created().inPerson().fresh(),
+		del("/me/signing-keys/{id}", "remove-signing-key", signedIn, quick, a.RemoveSigningKey,
+			"End an SSH key of yours; a roster has it until an edition without it counts").inPerson(),
 	}
 }
 

@@ -176,6 +176,13 @@ func (s *App) Greet(ctx context.Context, h store.Host, in wire.Hello) (out wire.
 	if err := s.store.Greet(ctx, h.Name, in); err != nil {
 		return out, err
 	}
+	if in.Roster.Number < h.Roster { // a host never goes back by itself
+		s.log.Error("a host acts by an earlier edition of the roster than it did", "host", h.Name, "before", h.Roster,
+			"now", in.Roster.Number)
+		s.write(ctx, store.By{Who: "agent " + h.Name}, "roster lost", h.Name, fmt.Sprintf(
+			"the host acted by edition %d of the roster, and acts by %d now: find out who took it away there", h.Roster,
+			in.Roster.Number))
+	}
 	if err := wire.Speaks("the agent of "+h.Name, in.Version, in.Protocol, in.Oldest); err != nil {
 		return out, fault.Conflict(err.Error())
 	}
@@ -340,9 +347,16 @@ func (s *App) describeWork(ctx context.Context, work store.Work) (wire.Work, err
 	}
 
 	out.Order, out.Signature = order.Sign(s.authority.Orders)
+	if err := s.store.KeepOrder(ctx, run.ID, work.Host, out.Order, out.Signature); err != nil {
+		return out, err
+	}
 	out.Succession = s.authority.Succession
 	out.Manifest = p.Manifest
-	return out, nil
+	if out.Signed, err = s.signaturesOf(ctx, p.ID); err != nil {
+		return out, err
+	}
+	out.Roster, err = s.lineFor(ctx, host)
+	return out, err
 }
 
 // OwnWork returns work that a host has.
@@ -528,6 +542,11 @@ func (s *App) resultsOf(ctx context.Context, x Part, in wire.RunDone) (rows []st
 
 // endPart stores how a run ended on a host, and tells whoever waits for that.
 func (s *App) endPart(ctx context.Context, x Part, in wire.RunDone, rows []store.Result) error {
+	if in.Roster.Number > 0 {
+		if err := s.store.SetHostRoster(ctx, x.work.Host, in.Roster); err != nil {
+			return err
+		}
+	}
 	next, err := s.store.EndRunHost(ctx, x.work, in, rows)
 	if err != nil {
 		return err

@@ -25,6 +25,7 @@ func wireHost(h store.Host) wire.Host {
 		Version:  h.Version,
 		LastSeen: h.LastSeen,
 		Twice:    h.Twice,
+		Roster:   h.Roster,
 	}
 
 	out.System = h.System

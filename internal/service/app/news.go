@@ -17,6 +17,7 @@ var NewsOf = map[string]string{
 	"confirm-second": "second factor set", "remove-second": "second factor removed",
 	"remove-second-of": "second factor removed",
 	"add-passkey":      "passkey added", "remove-passkey": "passkey removed",
+	"add-signing-key": "signing key registered", "remove-signing-key": "signing key removed",
 
 	"propose-second": "", "begin-passkey": "", "ask-own-passkey": "", "confirm": "", // what follows on them does
 	"end-session": "", "end-sessions": "", "end-sessions-of": "", "see-news": "",

@@ -12,6 +12,8 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/roster"
+	"idletally/internal/core/statement"
 	"idletally/internal/core/tree"
 	"idletally/internal/report"
 	"idletally/internal/service/fault"
@@ -255,13 +257,39 @@ func (s *App) WriteScript(ctx context.Context, in *WriteScriptRequest) (*text, e
 	return &text{"text/x-shellscript", "attachment", b.Bytes()}, err
 }
 
+// SubmitPlanRequest is the request of [App.SubmitPlan].
+type SubmitPlanRequest struct {
+	ID   string `path:"id" maxLength:"16"`
+	Body *wire.Submission
+}
+
 // SubmitPlan puts a draft in review.
-func (s *App) SubmitPlan(ctx context.Context, in *ByID) (*wire.Plan, error) {
-	if err := s.store.MovePlan(ctx, in.ID, lifecycle.PlanDraft, lifecycle.PlanInReview); err != nil {
+func (s *App) SubmitPlan(ctx context.Context, in *SubmitPlanRequest) (*wire.Plan, error) {
+	p, err := s.store.Plan(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	var given *roster.Signed
+	if in.Body != nil {
+		given = in.Body.Signed
+	}
+	signed, err := s.signedPlan(ctx, p, statement.Submitted, nil, given)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.store.SubmitPlan(ctx, in.ID, signed); err != nil {
 		return nil, err
 	}
 
-	s.audit(ctx, "plan submitted", in.ID, "")
+	s.audit(ctx, "plan submitted", in.ID, saidBy(given))
 	s.tellPlan(ctx, wire.NoticeReview, in.ID, "in review")
 	return s.showPlan(ctx, in.ID)
+}
+
+// saidBy is how the history names the key that somebody signed by; "" where nobody did.
+func saidBy(g *roster.Signed) string {
+	if g == nil {
+		return ""
+	}
+	return "signed by " + g.Key.Fingerprint()
 }

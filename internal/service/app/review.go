@@ -10,6 +10,7 @@ import (
 
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/statement"
 	"idletally/internal/core/tree"
 	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
@@ -45,6 +46,19 @@ func (s *App) review(ctx context.Context, p store.Plan, w *wire.Plan) error {
 			NewRemark: wire.NewRemark{Host: r.Host, Path: pathname.Escape(string(r.Path)), Body: r.Body},
 		})
 	}
+
+	rows, err := s.store.PlanSignatures(ctx, p.ID)
+	if err != nil {
+		return err
+	}
+	if w.Signed, err = s.shownSignatures(ctx, rows); err != nil {
+		return err
+	}
+	x, err := s.signable(ctx, p)
+	if err != nil {
+		return err
+	}
+	w.ToSign = x.knowingNames()
 
 	w.Needed, err = s.store.Reviewers(ctx, p.Application)
 	return err
@@ -166,13 +180,27 @@ func (s *App) ApprovePlan(ctx context.Context, in *DecisionRequest) (*wire.Plan,
 	if err != nil {
 		return nil, err
 	}
+	signed, err := s.signedPlan(ctx, p, statement.Approved, words, in.Body.Signed)
+	if err != nil {
+		return nil, err
+	}
 	needed, err := s.store.Reviewers(ctx, p.Application)
 	if err != nil {
 		return nil, err
 	}
 
-	approved, err := s.store.ApprovePlan(ctx, p, CallerOf(ctx).Name, in.Body.Remark, words, digest[:], needed,
-		approvalLife, func(a store.Approval) bool { return void(says, a, p.Application) == "" })
+	a := store.Approving{
+		By:        CallerOf(ctx).Name,
+		Remark:    in.Body.Remark,
+		Words:     words,
+		Digest:    digest[:],
+		Needed:    needed,
+		Life:      approvalLife,
+		Signature: signed,
+	}
+	approved, err := s.store.ApprovePlan(ctx, p, a, func(a store.Approval) bool {
+		return void(says, a, p.Application) == ""
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -182,7 +210,11 @@ func (s *App) ApprovePlan(ctx context.Context, in *DecisionRequest) (*wire.Plan,
 		what = saidInPart
 	}
 
-	s.audit(ctx, what, in.ID, digest.String()+" "+in.Body.Remark+told(words))
+	detail := digest.String() + " " + in.Body.Remark + told(words)
+	if in.Body.Signed != nil {
+		detail += "; " + saidBy(in.Body.Signed)
+	}
+	s.audit(ctx, what, in.ID, detail)
 	return s.showPlan(ctx, in.ID)
 }
 

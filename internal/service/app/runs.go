@@ -77,6 +77,9 @@ func (s *App) StartRun(ctx context.Context, in *ByID) (*wire.Run, error) {
 	if _, err := s.approvedBy(ctx, p); err != nil { // the hosts would wait for an order in vain
 		return nil, err
 	}
+	if err := s.agreedOn(ctx, p); err != nil {
+		return nil, err
+	}
 	id, err := s.store.StartRun(ctx, p, m, CallerOf(ctx).Name)
 	if err != nil {
 		return nil, err

@@ -59,6 +59,10 @@ func (s *App) ApplicationOfDecision(ctx context.Context, in *DecisionRequest) (s
 	return s.ApplicationOfPlan(ctx, &ByID{in.ID})
 }
 
+func (s *App) ApplicationOfSubmission(ctx context.Context, in *SubmitPlanRequest) (string, error) {
+	return s.ApplicationOfPlan(ctx, &ByID{in.ID})
+}
+
 func (s *App) ApplicationOfOrder(ctx context.Context, in *OrderRequest) (string, error) {
 	return s.ApplicationOfRun(ctx, &ByID{in.ID})
 }

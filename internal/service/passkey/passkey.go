@@ -3,7 +3,9 @@
 package passkey
 
 import (
+	"encoding/base64"
 	"encoding/json"
+	"encoding/pem"
 	"errors"
 	"fmt"
 	"net"
@@ -11,7 +13,10 @@ import (
 	"time"
 
 	"github.com/go-webauthn/webauthn/protocol"
+	"github.com/go-webauthn/webauthn/protocol/webauthncose"
 	"github.com/go-webauthn/webauthn/webauthn"
+
+	"idletally/internal/core/signature"
 )
 
 // A Site is what passkeys are made for: they are valid nowhere else.
@@ -134,6 +139,21 @@ func (s *Site) Made(p Person, state, answer []byte) (id, kept []byte, err error)
 
 	kept, err = json.Marshal(c)
 	return c.ID, kept, err
+}
+
+// Key returns the public half of a passkey, as rosters have it, and the id by which a browser knows it, of what is
+// kept.
+func Key(kept []byte) (k signature.Key, id []byte, err error) {
+	var c webauthn.Credential
+	if err := json.Unmarshal(kept, &c); err != nil {
+		return k, nil, err
+	}
+	block, _ := pem.Decode([]byte(webauthncose.DisplayPublicKey(c.PublicKey)))
+	if block == nil {
+		return k, nil, errors.New("the passkey's key is of a kind that nobody signs by here")
+	}
+	k, err = signature.ParseKey(signature.WebAuthn + " " + base64.StdEncoding.EncodeToString(block.Bytes))
+	return k, c.ID, err
 }
 
 // AskOf returns, as JSON, what a browser needs to show one of somebody's passkeys, and the state that belongs to its

@@ -11,6 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"idletally/internal/core/lifecycle"
+	"idletally/internal/core/statement"
 	"idletally/internal/wire"
 )
 
@@ -41,6 +42,9 @@ type Host struct {
 	// tell.
 	Authority string `db:"authority"`
 	OrderKey  string `db:"order_key"` // by which it knows the service, in hexadecimal digits; "" where it did not tell
+
+	Roster       int64  `db:"roster_edition"` // that it acts by, as its agent says; 0: by none
+	RosterDigest []byte `db:"roster_digest"`
 }
 
 // Tags splits the list.
@@ -52,7 +56,8 @@ func (h Host) Tags() []string {
 }
 
 const hostColumns = `name, tags, certificate, renewed, enrolment, carried, version, protocol, oldest, system, up_since,
-	runs_since, watching, watch_notes, created, last_seen, enrolled, renewed_used, twice, authority, order_key`
+	runs_since, watching, watch_notes, created, last_seen, enrolled, renewed_used, twice, authority, order_key,
+	roster_edition, roster_digest`
 
 // Invite adds a host, or changes the tags of one if some are given, and stores the hash of its enrolment code.
 func (s *Store) Invite(ctx context.Context, name string, tags []string, codeHash [32]byte, expires time.Time) error {
@@ -127,11 +132,50 @@ func (s *Store) Greet(ctx context.Context, host string, in wire.Hello) error {
 	// What the agent made up is to be refused by its number, not by the database.
 	small := func(n int) int { return min(max(n, 0), math.MaxInt16) }
 	_, err := s.exec(ctx,
-		`UPDATE host SET version = ?, protocol = ?, oldest = ?, system = ?, up_since = ?, runs_since = ?
-			WHERE name = ?`,
+		`UPDATE host SET version = ?, protocol = ?, oldest = ?, system = ?, up_since = ?, runs_since = ?,
+			roster_edition = ?, roster_digest = ? WHERE name = ?`,
 		clip(in.Version, 64), small(in.Protocol), small(in.Oldest), clip(in.System, 160), since(in.Up), since(in.Runs),
-		host)
+		max(in.Roster.Number, 0), in.Roster.Hash[:], host)
 	return err
+}
+
+// SetHostRoster records which edition of the roster a host acts by, as its agent says.
+func (s *Store) SetHostRoster(ctx context.Context, host string, at statement.Point) error {
+	_, err := s.exec(ctx, `UPDATE host SET roster_edition = ?, roster_digest = ? WHERE name = ?`, max(at.Number, 0),
+		at.Hash[:], host)
+	return err
+}
+
+// HostsWithRoster lists those of some hosts that act by a roster, by name.
+func (s *Store) HostsWithRoster(ctx context.Context, names []string) (out []Host, err error) {
+	for chunk := range slices.Chunk(names, 1000) {
+		args := []any{}
+		for _, n := range chunk {
+			args = append(args, n)
+		}
+		var some []Host
+		if err := s.db.SelectContext(ctx, &some, `SELECT `+hostColumns+` FROM host WHERE name IN `+in(len(args))+
+			` AND roster_edition > 0 ORDER BY name`, args...); err != nil {
+			return nil, err
+		}
+		out = append(out, some...)
+	}
+	return out, nil
+}
+
+// HostsByRoster counts the enrolled hosts by the edition of the roster that they act by; 0: by none.
+func (s *Store) HostsByRoster(ctx context.Context) (map[int64]int, error) {
+	var rows []struct {
+		Edition int64 `db:"roster_edition"`
+		Hosts   int   `db:"hosts"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT roster_edition, COUNT(*) AS hosts FROM host WHERE certificate <> ''
+		GROUP BY roster_edition ORDER BY roster_edition LIMIT 10000`)
+	out := map[int64]int{}
+	for _, r := range rows {
+		out[r.Edition] = r.Hosts
+	}
+	return out, err
 }
 
 // RenewCertificate records which certificate a host's agent gets to replace the one that it called with. That one

@@ -73,6 +73,12 @@ func (s *Store) Passkeys(ctx context.Context, person string) (out []Passkey, err
 	return out, err
 }
 
+// AllPasskeys lists everybody's, by person.
+func (s *Store) AllPasskeys(ctx context.Context) (out []Passkey, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT `+passkeyColumns+` FROM passkey ORDER BY person, id LIMIT 10000`)
+	return out, err
+}
+
 // CountPasskeys returns how many somebody has.
 func (s *Store) CountPasskeys(ctx context.Context, person string) (n int, err error) {
 	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM passkey WHERE person = ?`, person)

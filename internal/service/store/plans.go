@@ -147,12 +147,6 @@ func (s *Store) PlanChunk(ctx context.Context, id, host string, n int) ([]byte, 
 	return decoder.DecodeAll(b, nil)
 }
 
-// MovePlan moves a plan from one state to another; ErrConflict if it is in a third.
-func (s *Store) MovePlan(ctx context.Context, id string, from, to lifecycle.Plan) error {
-	r, err := s.db.ExecContext(ctx, `UPDATE plan SET state = ? WHERE id = ? AND state = ?`, to, id, from)
-	return changed(r, err, fmt.Sprintf("plan %s is not %q", id, from))
-}
-
 // DeclinePlan declines what has exactly this digest and is in review, unless the one who decides wrote it.
 func (s *Store) DeclinePlan(ctx context.Context, id, by, remark string, digest []byte) error {
 	r, err := s.db.ExecContext(ctx, `UPDATE plan SET state = 'declined', decided_by = ?, decided = ?, remark = ?
@@ -332,6 +326,27 @@ func (s *Store) RunHosts(ctx context.Context, run string) (out []RunHost, err er
 		`SELECT host, wave, state, total, progress, done, already, skipped, refused, wrong, message FROM run_host
 			WHERE run = ? ORDER BY host`,
 		run)
+	return out, err
+}
+
+// KeepOrder records the order that a host is given for a run, and its signature.
+func (s *Store) KeepOrder(ctx context.Context, run, host string, order, signature []byte) error {
+	_, err := s.exec(ctx, `UPDATE run_host SET given_order = ?, given_signature = ? WHERE run = ? AND host = ?`, order,
+		signature, run, host)
+	return err
+}
+
+// A GivenOrder is the order that a host was given for a run.
+type GivenOrder struct {
+	Host      string `db:"host"`
+	Order     []byte `db:"given_order"`
+	Signature []byte `db:"given_signature"`
+}
+
+// GivenOrders lists the orders that hosts were given for a run, by host.
+func (s *Store) GivenOrders(ctx context.Context, run string) (out []GivenOrder, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT host, given_order, given_signature FROM run_host
+		WHERE run = ? AND given_order IS NOT NULL ORDER BY host`, run)
 	return out, err
 }
 

@@ -66,14 +66,23 @@ func (s *Store) SetReviewers(ctx context.Context, application string, n int, was
 		})
 }
 
+// Approving is how somebody approves a plan.
+type Approving struct {
+	By, Remark string
+	Words      map[string]string // on grave cautions
+	Digest     []byte            // of what they looked at
+	Needed     int               // approvals in all
+	Life       time.Duration     // of an approval
+	Signature  Signature         // where people sign
+}
+
 // ApprovePlan adds a person's approval of what has exactly this digest and is in review. An approval is valid for as
 // long as its life is, if counts says so; with the last one that is needed the plan is approved, until the first of
 // them expires.
 func (s *Store) ApprovePlan(
-	ctx context.Context, p Plan, by, remark string, words map[string]string, digest []byte, needed int,
-	life time.Duration, counts func(Approval) bool,
+	ctx context.Context, p Plan, a Approving, counts func(Approval) bool,
 ) (approved bool, err error) {
-	enc, err := json.Marshal(words)
+	words, err := json.Marshal(a.Words)
 	if err != nil {
 		return false, err
 	}
@@ -84,14 +93,17 @@ func (s *Store) ApprovePlan(
 		// The plan's row puts approvals that come together in line.
 		r, err := tx.ExecContext(ctx,
 			`UPDATE plan SET touched = touched + 1 WHERE id = ? AND state = 'in review' AND author <> ? AND digest = ?`,
-			p.ID, by, digest)
+			p.ID, a.By, a.Digest)
 		if err := changed(r, err, "plan "+p.ID+" is not in review, or is not the one you looked at"); err != nil {
 			return err
 		}
 		if _, err := tx.ExecContext(ctx,
 			`INSERT INTO plan_approval (plan, reviewer, at, remark, words) VALUES (?,?,?,?,?)
-			ON DUPLICATE KEY UPDATE at = VALUES(at), remark = VALUES(remark), words = VALUES(words)`, p.ID, by, now(),
-			remark, enc); err != nil {
+			ON DUPLICATE KEY UPDATE at = VALUES(at), remark = VALUES(remark), words = VALUES(words)`, p.ID, a.By,
+			now(), a.Remark, words); err != nil {
+			return err
+		}
+		if err := signPlan(ctx, tx, p.ID, a.Signature); err != nil {
 			return err
 		}
 
@@ -101,24 +113,35 @@ func (s *Store) ApprovePlan(
 		}
 
 		var standing []time.Time
-		for _, a := range all {
-			if a.Reviewer != p.Author && a.At.After(now().Add(-life)) && counts(a) {
-				standing = append(standing, a.At)
+		for _, x := range all {
+			if x.Reviewer != p.Author && x.At.After(now().Add(-a.Life)) && counts(x) {
+				standing = append(standing, x.At)
 			}
 		}
 
-		if len(standing) < needed {
+		if len(standing) < a.Needed {
 			return nil
 		}
 
 		approved = true
 		_, err = tx.ExecContext(ctx,
-			`UPDATE plan SET state = 'approved', decided_by = ?, decided = ?, remark = ?, expires = ? WHERE id = ?`, by,
-			now(), remark, standing[0].Add(life).Truncate(time.Second), p.ID)
+			`UPDATE plan SET state = 'approved', decided_by = ?, decided = ?, remark = ?, expires = ? WHERE id = ?`,
+			a.By, now(), a.Remark, standing[0].Add(a.Life).Truncate(time.Second), p.ID)
 		return err
 	})
 
 	return approved, err
+}
+
+// SubmitPlan puts a draft in review; ErrConflict if it is none.
+func (s *Store) SubmitPlan(ctx context.Context, id string, g Signature) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx, `UPDATE plan SET state = 'in review' WHERE id = ? AND state = 'draft'`, id)
+		if err := changed(r, err, fmt.Sprintf("plan %s is not \"draft\"", id)); err != nil {
+			return err
+		}
+		return signPlan(ctx, tx, id, g)
+	})
 }
 
 // WithdrawPlan takes a plan that did not run out of review; its approvals are void then.
@@ -141,7 +164,14 @@ func (s *Store) unapprove(ctx context.Context, id, to, by string) error {
 			return err
 		}
 		if by == "" {
+			if _, err = tx.ExecContext(ctx, `DELETE FROM plan_signed WHERE plan = ?`, id); err != nil {
+				return err
+			}
 			_, err = tx.ExecContext(ctx, `DELETE FROM plan_approval WHERE plan = ?`, id)
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM plan_signed WHERE plan = ? AND says = 'approved' AND who = ?`, id,
+			by); err != nil {
 			return err
 		}
 		r, err = tx.ExecContext(ctx, `DELETE FROM plan_approval WHERE plan = ? AND reviewer = ?`, id, by)

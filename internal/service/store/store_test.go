@@ -494,6 +494,13 @@ func TestReports(t *testing.T) {
 	}
 }
 
+// approved approves a plan, whoever does.
+func approved(t *testing.T, p Plan, a Approving) (bool, error) {
+	t.Helper()
+	a.Life = time.Hour
+	return st.ApprovePlan(t.Context(), p, a, func(Approval) bool { return true })
+}
+
 // aPlan keeps a plan of one step on some hosts.
 func aPlan(t *testing.T, hosts ...string) (Plan, plan.Manifest) {
 	t.Helper()
@@ -547,13 +554,13 @@ func TestPlanStates(t *testing.T) {
 	}
 
 	approve := func(by string, digest []byte, needed int) (bool, error) {
-		return st.ApprovePlan(ctx, p, by, "well", map[string]string{"c": "it is meant"}, digest, needed, time.Hour,
-			func(Approval) bool { return true })
+		words := map[string]string{"c": "it is meant"}
+		return approved(t, p, Approving{By: by, Remark: "well", Words: words, Digest: digest, Needed: needed})
 	}
 	_, err := approve("reviewer", p.Digest, 1)
 	conflict("approve a draft", err)
-	must(t, st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
-	conflict("submit twice", st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
+	must(t, st.SubmitPlan(ctx, p.ID, Signature{}))
+	conflict("submit twice", st.SubmitPlan(ctx, p.ID, Signature{}))
 	_, err = approve("author", p.Digest, 1)
 	conflict("approve the own plan", err)
 	conflict("decline the own plan", st.DeclinePlan(ctx, p.ID, "author", "", p.Digest))
@@ -735,10 +742,8 @@ func TestWaves(t *testing.T) {
 				m.Hosts[i].Steps = 10
 			}
 
-			must(t, st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
-			if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
-				return true
-			}); err != nil || !ok {
+			must(t, st.SubmitPlan(ctx, p.ID, Signature{}))
+			if ok, err := approved(t, p, Approving{By: "reviewer", Digest: p.Digest, Needed: 1}); err != nil || !ok {
 				t.Fatal(ok, err)
 			}
 
@@ -808,10 +813,8 @@ func TestHaltWithoutAgents(t *testing.T) {
 	} {
 		t.Run(c.what, func(t *testing.T) {
 			p, m := aPlan(t, name("a"), name("b"), name("c"))
-			must(t, st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
-			if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
-				return true
-			}); err != nil || !ok {
+			must(t, st.SubmitPlan(ctx, p.ID, Signature{}))
+			if ok, err := approved(t, p, Approving{By: "reviewer", Digest: p.Digest, Needed: 1}); err != nil || !ok {
 				t.Fatal(ok, err)
 			}
 
@@ -868,10 +871,8 @@ func TestHostsEndTogether(t *testing.T) {
 	ctx := t.Context()
 	for range 40 {
 		p, m := aPlan(t, name("host"), name("host"), name("host"))
-		must(t, st.MovePlan(ctx, p.ID, lifecycle.PlanDraft, lifecycle.PlanInReview))
-		if ok, err := st.ApprovePlan(ctx, p, "reviewer", "", nil, p.Digest, 1, time.Hour, func(Approval) bool {
-			return true
-		}); err != nil || !ok {
+		must(t, st.SubmitPlan(ctx, p.ID, Signature{}))
+		if ok, err := approved(t, p, Approving{By: "reviewer", Digest: p.Digest, Needed: 1}); err != nil || !ok {
 			t.Fatal(ok, err)
 		}
 
