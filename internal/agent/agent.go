@@ -45,6 +45,7 @@ type Settings struct {
 	OrderKey    []byte   `json:"order_key,omitempty"` // pinned at enrolment
 	Enrolment   string   `json:"enrolment,omitempty"` // orders of another one are not carried out
 	LookOnly    bool     `json:"look_only,omitempty"` // changes nothing, whoever signs what
+	Roster      string   `json:"roster,omitempty"`    // fingerprint of the one that was pinned, and is in its own file
 
 	Server *FileServer `json:"server,omitempty"` // instead of the host itself
 	// The agent is on the host with its own settings; this says who carries its calls to the service.
@@ -122,6 +123,9 @@ func (j *Joining) Accept(got wire.Enrolled) error {
 
 	if err := prepare(j.Folder); err != nil {
 		return err
+	}
+	if before, err := Load(j.Folder); err == nil { // whoever enrols it anew does not undo what was pinned
+		s.Roster = before.Roster
 	}
 
 	if j.Server != nil {
@@ -421,6 +425,7 @@ func (a *Agent) hello(ctx context.Context) error {
 		System:   name,
 		Up:       int64(up / time.Second),
 		Runs:     int64(time.Since(started) / time.Second),
+		Roster:   a.rosterPoint(),
 	})
 	if err != nil {
 		return err
@@ -618,11 +623,16 @@ func (a *Agent) accept(w *wire.Work, now time.Time) (got accepted, err error) {
 	return got, a.refuseTaken(got.order, got.folder)
 }
 
+// ended is how a run ended here, and by which roster the host acts.
+func (a *Agent) ended(state lifecycle.Part, message string) wire.RunDone {
+	return wire.RunDone{State: state, Message: message, Roster: a.rosterPoint()}
+}
+
 func (a *Agent) run(ctx context.Context, to runSink, w *wire.Work, done, total *atomic.Int64, halt *atomic.Bool) error {
 	fail := func(format string, args ...any) error {
 		msg := fmt.Sprintf(format, args...)
 		a.Log.Error("run failed", "work", w.ID, "reason", msg)
-		return to.RunDone(ctx, w.ID, wire.RunDone{State: lifecycle.PartFailed, Message: msg})
+		return to.RunDone(ctx, w.ID, a.ended(lifecycle.PartFailed, msg))
 	}
 	got, err := a.accept(w, time.Now())
 	if err != nil {
@@ -684,7 +694,7 @@ func (a *Agent) run(ctx context.Context, to runSink, w *wire.Work, done, total *
 	defer hangUp()
 
 	r.Files = reach
-	end := wire.RunDone{State: lifecycle.PartFinished}
+	end := a.ended(lifecycle.PartFinished, "")
 	if err := r.Run(ctx); err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -37,10 +38,11 @@ type rosterKept struct {
 // ErrRoster says that a host's own roster cannot be read: nothing is changed then.
 var ErrRoster = errors.New("this host's roster cannot be read, so that nothing is changed here")
 
-// rosterOf returns what a folder keeps of a roster; nil if the host knows none.
-func rosterOf(folder string) (*rosterKept, roster.Roster, error) {
+// rosterOf returns what a folder keeps of a roster; nil if the host knows none. Pinned is the fingerprint of the roster
+// that the host's settings say was pinned: where it is gone, nothing is changed.
+func rosterOf(folder, pinned string) (*rosterKept, roster.Roster, error) {
 	b, err := os.ReadFile(filepath.Join(folder, rosterFile))
-	if errors.Is(err, os.ErrNotExist) {
+	if errors.Is(err, os.ErrNotExist) && pinned == "" {
 		return nil, roster.Roster{}, nil
 	}
 
@@ -53,7 +55,8 @@ func rosterOf(folder string) (*rosterKept, roster.Roster, error) {
 		r, err = roster.Parse(kept.Document)
 	}
 	if err != nil {
-		return nil, r, fmt.Errorf("%w: %s: %w", ErrRoster, rosterFile, err)
+		return nil, r, fmt.Errorf("%w: %s: %w: pin it again with idletally agent roster pin", ErrRoster, rosterFile,
+			err)
 	}
 	return &kept, r, nil
 }
@@ -66,9 +69,52 @@ func (k *rosterKept) save(folder string) error {
 	return atomicfile.Write(filepath.Join(folder, rosterFile), b)
 }
 
+// sinceFile returns the name of the file beside an agent's folder that says from when on what people sign counts here.
+// It stays where the folder is wiped, so that nothing counts twice.
+func sinceFile(folder string) string { return filepath.Clean(folder) + ".since" }
+
+// readSince returns the time of the newest signature that this host acted by, whatever its clock says; zero if it
+// acted by none.
+func readSince(folder string) (t time.Time, err error) {
+	b, err := os.ReadFile(sinceFile(folder))
+	if errors.Is(err, os.ErrNotExist) {
+		return t, nil
+	}
+	if err == nil {
+		err = t.UnmarshalText(bytes.TrimSpace(b))
+	}
+	if err != nil {
+		err = fmt.Errorf("%w: %s: %w", ErrRoster, sinceFile(folder), err)
+	}
+	return t, err
+}
+
+// keepSince notes that this host acts by signatures of up to a time. It only rises.
+func keepSince(folder string, t time.Time) error {
+	was, err := readSince(folder)
+	if err != nil || !t.After(was) {
+		return err
+	}
+	return atomicfile.Write(sinceFile(folder), []byte(statement.Stamp(t)+"\n"))
+}
+
 // PinRoster has the host of a folder change nothing from now on but what people of a roster have signed. Whoever calls
-// it has compared the fingerprint. A host that knows a roster takes no other one so: it follows along the line.
+// it has compared the fingerprint. A host that knows a roster takes no other one so: it follows along the line. No
+// agent may be working with the folder.
 func PinRoster(folder string, document []byte, fingerprint tree.Hash) (roster.Roster, error) {
+	free, err := lock(folder)
+	if err != nil {
+		return roster.Roster{}, err
+	}
+	defer free()
+
+	settings, err := Load(folder)
+	if err == nil && settings.Remote != nil {
+		err = fmt.Errorf("%s is of a host that is reached over SSH: pin the roster there", folder)
+	}
+	if err != nil {
+		return roster.Roster{}, err
+	}
 	r, err := roster.Parse(document)
 	if err != nil {
 		return r, err
@@ -77,20 +123,68 @@ func PinRoster(folder string, document []byte, fingerprint tree.Hash) (roster.Ro
 		return r, fmt.Errorf("the roster's fingerprint is %s, not %s: it is not the one that was compared", r.Digest(),
 			fingerprint)
 	}
-	kept, now, err := rosterOf(folder)
-	if err != nil {
+
+	kept, now, err := rosterOf(folder, settings.Roster)
+	same := kept != nil && now.Digest() == fingerprint || kept == nil && settings.Roster == fingerprint.String()
+	switch {
+	case err != nil && !same: // where it is lost, the one that was pinned is pinned again
 		return r, err
-	}
-	if kept != nil && now.Digest() != r.Digest() {
+	case kept != nil && !same:
 		return r, fmt.Errorf("this host knows edition %d of a roster: it follows to later ones by what people of it "+
 			"have signed, and takes no other", now.Edition)
-	}
-	if kept != nil {
-		return r, nil
+	case kept == nil:
+		if err := pinFirst(folder, document); err != nil {
+			return r, err
+		}
 	}
 
-	kept = &rosterKept{Document: document, Since: time.Now().UTC().Truncate(time.Second)}
-	return r, kept.save(folder)
+	settings.Roster = fingerprint.String()
+	return r, settings.save(folder)
+}
+
+// pinFirst keeps a roster where there is none. What was signed by now counts for nothing, and neither does what the
+// host has acted by before, if the clock was turned back since.
+func pinFirst(folder string, document []byte) error {
+	since := time.Now().UTC().Truncate(time.Second)
+	before, err := readSince(folder)
+	if err != nil {
+		return err
+	}
+	if !before.Before(since) {
+		since = before.Add(time.Second)
+	}
+	kept := &rosterKept{Document: document, Since: since}
+	return kept.save(folder)
+}
+
+// A RosterHere is the roster that the host of a folder acts by.
+type RosterHere struct {
+	roster.Roster
+	Since time.Time // what was signed before counts for nothing here
+	Plans int       // that were carried out by it
+}
+
+// RosterOf returns the roster that the host of a folder acts by; nil where it knows none, and takes its service's word
+// alone.
+func RosterOf(folder string) (*RosterHere, error) {
+	s, err := Load(folder)
+	if err != nil {
+		return nil, err
+	}
+	kept, r, err := rosterOf(folder, s.Roster)
+	if err != nil || kept == nil {
+		return nil, err
+	}
+	return &RosterHere{r, kept.Since, len(kept.Done)}, nil
+}
+
+// rosterPoint returns the edition that the host acts by; zero where there is none, or none that can be read.
+func (a *Agent) rosterPoint() statement.Point {
+	kept, r, err := rosterOf(a.Folder, a.Settings.Roster)
+	if err != nil || kept == nil {
+		return statement.Point{}
+	}
+	return r.Point()
 }
 
 // followRoster goes along a line of editions that comes with an order, from the one that the host knows. What leads to
@@ -128,9 +222,16 @@ func (k *rosterKept) cameBy(now roster.Roster, step roster.Step) bool {
 // agreed returns nil if this host knows no roster, or if people of it have signed what is ordered. Otherwise it says
 // why that is refused. A plan is carried out by one run, however often its people's signatures are shown.
 func (a *Agent) agreed(o plan.Order, m plan.Manifest, w *wire.Work, now time.Time) error {
-	kept, r, err := rosterOf(a.Folder)
+	kept, r, err := rosterOf(a.Folder, a.Settings.Roster)
 	if err != nil || kept == nil {
 		return err
+	}
+	since, err := readSince(a.Folder)
+	if err != nil {
+		return err
+	}
+	if now.Before(since) { // somebody turned the clock back: what is over stays over
+		now = since
 	}
 	known := r.Edition
 	r, err = kept.followRoster(r, w.Roster)
@@ -145,7 +246,7 @@ func (a *Agent) agreed(o plan.Order, m plan.Manifest, w *wire.Work, now time.Tim
 	for i, h := range m.Hosts {
 		hosts[i] = h.Host
 	}
-	_, err = r.Authorize(roster.Order{
+	people, err := r.Authorize(roster.Order{
 		Plan:        m.ID,
 		Application: m.Application,
 		Digest:      o.Digest,
@@ -168,7 +269,7 @@ func (a *Agent) agreed(o plan.Order, m plan.Manifest, w *wire.Work, now time.Tim
 			maxOrders)
 	}
 	kept.Done[o.Digest.String()] = o.Run
-	if err := kept.save(a.Folder); err != nil {
+	if err := errors.Join(keepSince(a.Folder, people.Newest), kept.save(a.Folder)); err != nil {
 		return fmt.Errorf("note the plan: %w", err)
 	}
 	return nil

@@ -3,8 +3,13 @@
 package agent
 
 import (
+	"crypto/ecdsa"
 	"crypto/ed25519"
+	"crypto/rand"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
+	"math/big"
 	"os"
 	"path/filepath"
 	"slices"
@@ -64,10 +69,8 @@ func newHarbour(t *testing.T) *harbour {
 		h.roster.People = append(h.roster.People, roster.Person{Name: name, Keys: keys, Rights: everywhere})
 	}
 	h.pens["stowaway"] = pens.New(t, 99)
-	document, err := h.roster.Bytes()
-	must(t, err)
-	_, err = PinRoster(a.Folder, document, h.roster.Digest())
-	must(t, err)
+	must(t, a.Settings.save(a.Folder))
+	h.pin(t)
 
 	state := func(m mode.Mode) perm.Set { return posix.State{Mode: m}.Set() }
 	chunk := plan.EncodeChunk([]plan.Step{{Path: h.file, Kind: perm.File, Before: state(0o600), After: state(0o666)}})
@@ -82,6 +85,17 @@ func newHarbour(t *testing.T) *harbour {
 		},
 	}
 	return h
+}
+
+// pin pins the roster, and has the agent read its settings again, as one does that is started.
+func (h *harbour) pin(t *testing.T) {
+	t.Helper()
+	document, err := h.roster.Bytes()
+	must(t, err)
+	_, err = PinRoster(h.a.Folder, document, h.roster.Digest())
+	must(t, err)
+	h.a.Settings, err = Load(h.a.Folder)
+	must(t, err)
 }
 
 // signed has a statement made, as whoever holds a pen likes.
@@ -353,20 +367,121 @@ func TestRosterThatCannotBeRead(t *testing.T) {
 	}
 }
 
-// Pinning takes the fingerprint that somebody compared, and is for good.
+// A roster that is gone lets nothing happen either, until the same one is pinned again; what people signed before then
+// counts for nothing.
+func TestRosterThatIsGone(t *testing.T) {
+	h := newHarbour(t)
+	before := []roster.Signed{h.signed(t, statement.Submitted, "quartermaster"),
+		h.signed(t, statement.Approved, "harbourmaster")}
+	must(t, os.Remove(filepath.Join(h.a.Folder, rosterFile)))
+	if said := h.order(t, nil, before...); !strings.Contains(said, "cannot be read") || h.changed(t) {
+		t.Fatalf("without it: %s", said)
+	}
+
+	other := h.roster
+	other.Threshold = 3
+	document, err := other.Bytes()
+	must(t, err)
+	if _, err := PinRoster(h.a.Folder, document, other.Digest()); err == nil {
+		t.Error("another roster takes the place of one that is gone")
+	}
+	time.Sleep(2 * time.Second) // what they signed is a second ahead
+	h.pin(t)
+	if said := h.order(t, nil, before...); !strings.Contains(said, "before this host was enrolled") || h.changed(t) {
+		t.Errorf("what was signed before: %s", said)
+	}
+	if said := h.order(t, nil, h.signed(t, statement.Submitted, "quartermaster"),
+		h.signed(t, statement.Approved, "harbourmaster")); !strings.HasPrefix(said, "finished") {
+		t.Errorf("what is signed now: %s", said)
+	}
+}
+
+// What a host did by its people's signatures it does not do again, although its folder was wiped and its clock was
+// turned back since: what it acted by is noted elsewhere.
+func TestFolderWipedAndClockTurnedBack(t *testing.T) {
+	h := newHarbour(t)
+	signed := []roster.Signed{h.signed(t, statement.Submitted, "quartermaster"),
+		h.signed(t, statement.Approved, "harbourmaster")}
+	if said := h.order(t, nil, signed...); !strings.HasPrefix(said, "finished") {
+		t.Fatal(said)
+	}
+	must(t, os.Chmod(h.file, 0o600))
+
+	// The settings come back by another enrolment, and nothing else does. By its own clock all that was signed is to
+	// come.
+	settings := h.a.Settings
+	settings.Roster = ""
+	must(t, os.RemoveAll(h.a.Folder))
+	must(t, os.Mkdir(h.a.Folder, 0o700))
+	must(t, settings.save(h.a.Folder))
+	h.pin(t)
+	if said := h.order(t, nil, signed...); !strings.Contains(said, "before this host was enrolled") || h.changed(t) {
+		t.Errorf("the same order after the folder was wiped: %s", said)
+	}
+
+	// A clock that says what time it was does not bring back what is over.
+	must(t, keepSince(h.a.Folder, time.Now().Add(2*time.Hour)))
+	if said := h.order(t, nil, h.signed(t, statement.Submitted, "quartermaster"),
+		h.signed(t, statement.Approved, "harbourmaster")); !strings.Contains(said, "good until") || h.changed(t) {
+		t.Errorf("what is over: %s", said)
+	}
+
+	must(t, keepSince(h.a.Folder, time.Now())) // and it only rises
+	if since, err := readSince(h.a.Folder); err != nil || since.Before(time.Now().Add(time.Hour)) {
+		t.Errorf("%s, %v", since, err)
+	}
+	must(t, os.WriteFile(sinceFile(h.a.Folder), []byte("yesterday"), 0o600))
+	if said := h.order(t, nil, signed...); !strings.Contains(said, "cannot be read") || h.changed(t) {
+		t.Errorf("a note that cannot be read: %s", said)
+	}
+}
+
+// Pinning takes the fingerprint that somebody compared, and is for good: for whoever enrols the host anew, too.
 func TestPinRoster(t *testing.T) {
 	h := newHarbour(t)
 	document, err := h.roster.Bytes()
 	must(t, err)
 	folder := t.TempDir()
+	settings := Settings{Host: "skiff", Roots: []string{"/srv"}}
+	must(t, settings.save(folder))
 	if _, err := PinRoster(folder, document, tree.Sum(nil)); err == nil {
 		t.Error("a roster of another fingerprint is pinned")
 	}
-	if kept, _, err := rosterOf(folder); kept != nil || err != nil {
-		t.Errorf("%+v, %v", kept, err)
+	if here, err := RosterOf(folder); here != nil || err != nil {
+		t.Errorf("%+v, %v", here, err)
 	}
 	for range 2 { // the same one again changes nothing
 		_, err = PinRoster(folder, document, h.roster.Digest())
 		must(t, err)
 	}
+	if here, err := RosterOf(folder); err != nil || here == nil || here.Edition != 1 || here.Plans != 0 {
+		t.Errorf("%+v, %v", here, err)
+	}
+
+	free, err := lock(folder)
+	must(t, err)
+	if _, err := PinRoster(folder, document, h.roster.Digest()); err == nil {
+		t.Error("it is pinned while an agent works there")
+	}
+	free()
+
+	key, _, err := newKey()
+	must(t, err)
+	j := Joining{Folder: folder, Roots: []string{"/srv"}, key: key}
+	must(t, j.Accept(wire.Enrolled{Host: "skiff", Certificate: certificateOf(t, key), Enrolment: "another"}))
+	if s, err := Load(folder); err != nil || s.Roster != h.roster.Digest().String() || s.Enrolment != "another" {
+		t.Errorf("%+v, %v", s, err)
+	}
+}
+
+// certificateOf makes a certificate for a key.
+func certificateOf(t *testing.T, key []byte) []byte {
+	t.Helper()
+	block, _ := pem.Decode(key)
+	k, err := x509.ParsePKCS8PrivateKey(block.Bytes)
+	must(t, err)
+	form := &x509.Certificate{SerialNumber: big.NewInt(1)}
+	der, err := x509.CreateCertificate(rand.Reader, form, form, k.(*ecdsa.PrivateKey).Public(), k)
+	must(t, err)
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})
 }
