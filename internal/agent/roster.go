@@ -108,20 +108,16 @@ func PinRoster(folder string, document []byte, fingerprint tree.Hash) (roster.Ro
 	}
 	defer free()
 
+	r, err := compared(document, fingerprint)
+	if err != nil {
+		return r, err
+	}
 	settings, err := Load(folder)
 	if err == nil && settings.Remote != nil {
 		err = fmt.Errorf("%s is of a host that is reached over SSH: pin the roster there", folder)
 	}
 	if err != nil {
-		return roster.Roster{}, err
-	}
-	r, err := roster.Parse(document)
-	if err != nil {
 		return r, err
-	}
-	if r.Digest() != fingerprint {
-		return r, fmt.Errorf("the roster's fingerprint is %s, not %s: it is not the one that was compared", r.Digest(),
-			fingerprint)
 	}
 
 	kept, now, err := rosterOf(folder, settings.Roster)
@@ -140,6 +136,16 @@ func PinRoster(folder string, document []byte, fingerprint tree.Hash) (roster.Ro
 
 	settings.Roster = fingerprint.String()
 	return r, settings.save(folder)
+}
+
+// compared reads a roster whose fingerprint somebody has compared.
+func compared(document []byte, fingerprint tree.Hash) (roster.Roster, error) {
+	r, err := roster.Parse(document)
+	if err == nil && r.Digest() != fingerprint {
+		err = fmt.Errorf("the roster's fingerprint is %s, not %s: it is not the one that was compared", r.Digest(),
+			fingerprint)
+	}
+	return r, err
 }
 
 // pinFirst keeps a roster where there is none. What was signed by now counts for nothing, and neither does what the
