@@ -8,6 +8,7 @@
 package roster
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -89,39 +90,47 @@ func (r Roster) Bytes() ([]byte, error) {
 	if err := r.check(); err != nil {
 		return nil, fmt.Errorf("the roster: %w", err)
 	}
+	return form.Write(r.lines)
+}
 
-	return form.Write(func(line func(key, value string)) {
-		line("edition", strconv.FormatInt(r.Edition, 10))
-		if !r.Before.IsZero() {
-			line("before", r.Before.String())
-		}
-		line("made", statement.Stamp(r.Made))
-		line("until", statement.Stamp(r.Until))
-		if r.Site != "" {
-			line("site", r.Site)
-		}
-		for _, o := range r.Origins {
-			line("origin", o)
-		}
-		line("threshold", strconv.Itoa(r.Threshold))
-		line("recover", strconv.Itoa(r.Recover))
-		for _, k := range r.Recovery {
-			line("recovery", k.String())
-		}
-		for _, a := range r.Approvals {
-			line("approvals", a.String())
-		}
+// Draft returns the text of a roster that somebody is still to edit, and what keeps it from being one.
+func (r Roster) Draft() (string, error) {
+	b, err := form.Write(r.lines)
+	return string(b), cmp.Or(err, r.check())
+}
 
-		for _, p := range r.People {
-			line("person", p.Name)
-			for _, k := range p.Keys {
-				line("key", k.String())
-			}
-			for _, right := range p.Rights {
-				line("may", right.String())
-			}
+// lines adds the lines of the document one by one.
+func (r Roster) lines(line func(key, value string)) {
+	line("edition", strconv.FormatInt(r.Edition, 10))
+	if !r.Before.IsZero() {
+		line("before", r.Before.String())
+	}
+	line("made", statement.Stamp(r.Made))
+	line("until", statement.Stamp(r.Until))
+	if r.Site != "" {
+		line("site", r.Site)
+	}
+	for _, o := range r.Origins {
+		line("origin", o)
+	}
+	line("threshold", strconv.Itoa(r.Threshold))
+	line("recover", strconv.Itoa(r.Recover))
+	for _, k := range r.Recovery {
+		line("recovery", k.String())
+	}
+	for _, a := range r.Approvals {
+		line("approvals", a.String())
+	}
+
+	for _, p := range r.People {
+		line("person", p.Name)
+		for _, k := range p.Keys {
+			line("key", k.String())
 		}
-	})
+		for _, right := range p.Rights {
+			line("may", right.String())
+		}
+	}
 }
 
 // Edit reads a document that somebody has edited: blank lines and those that begin with # are passed over, and the

@@ -298,6 +298,9 @@ func (s *API) plansTable() []route {
 		getAs("/plans/{id}/script", "write-script", wire.Viewer, costly, a.WriteScript,
 			"A plan's steps on a host as a shell script that uses the system's own utilities only, and "+
 				"undoes itself"),
+		getFile("/plans/{id}/evidence", "write-evidence", wire.Viewer, costly, a.WriteEvidence,
+			"Download a plan's steps, what people signed of it, the roster that they signed by and what its run "+
+				"came to, for anybody to verify (application/octet-stream)"),
 		postTo("/plans/{id}/submit", "submit-plan", wire.Author, costly, a.SubmitPlan,
 			"Put a draft in review").of(a.ApplicationOfSubmission),
 		postTo("/plans/{id}/statement", "write-statement", signedIn, costly, a.WriteStatement,

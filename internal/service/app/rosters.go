@@ -389,7 +389,12 @@ func (s *App) lineFor(ctx context.Context, h store.Host) (line []roster.Step, er
 		return nil, err
 	}
 
-	bytes := 0
+	return s.steps(ctx, editions)
+}
+
+// steps returns editions with what people signed so that they count: as many as go to a host at once.
+func (s *App) steps(ctx context.Context, editions []store.RosterEdition) ([]roster.Step, error) {
+	line, bytes := []roster.Step{}, 0
 	for _, e := range editions {
 		rows, err := s.store.RosterSignatures(ctx, e.Digest)
 		if err != nil {
