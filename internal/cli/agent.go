@@ -31,7 +31,7 @@ func agentCommand(o *options) *cobra.Command {
 	var folder string
 	c := commandGroup("agent", "Run and enrol the agent of this host", agentRun(&folder), agentEnrol(&folder),
 		agentStdio(&folder), agentRequest(&folder), agentJoin(&folder), agentCarry(o, &folder), agentProber(&folder),
-		agentStatus(o, &folder), runsHere(o, &folder), putBackHere(o, &folder))
+		agentStatus(o, &folder), agentRoster(o, &folder), runsHere(o, &folder), putBackHere(o, &folder))
 	c.PersistentFlags().StringVar(&folder, "folder", "/var/lib/idletally-agent", "the agent's own folder")
 	return c
 }

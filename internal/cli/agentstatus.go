@@ -20,7 +20,8 @@ type hostHere struct {
 	Service string        `json:"service,omitempty"`
 	Roots   []string      `json:"roots"`
 	Well    bool          `json:"well"`
-	Says    string        `json:"says"` // in words
+	Says    string        `json:"says"`    // in words
+	Changes string        `json:"changes"` // by what it does, in words
 	Agent   *agent.Status `json:"agent,omitempty"`
 }
 
@@ -124,6 +125,7 @@ func lookHere(ctx context.Context, folder string, now time.Time) (h hostHere, er
 
 	h.Host = s.Host
 	h.Service = s.Service
+	h.Changes = changesBy(folder)
 	h.Roots = s.Roots
 
 	switch {
@@ -146,6 +148,18 @@ func lookHere(ctx context.Context, folder string, now time.Time) (h hostHere, er
 	h.Agent = &st
 	h.Well, h.Says = judge(st, now)
 	return h, nil
+}
+
+// changesBy says what the host of a folder changes by.
+func changesBy(folder string) string {
+	here, err := agent.RosterOf(folder)
+	switch {
+	case err != nil:
+		return "nothing: " + err.Error()
+	case here == nil:
+		return "by its service's word alone: it knows no roster"
+	}
+	return fmt.Sprintf("only by what people of the roster have signed: edition %d, %s", here.Edition, here.Digest())
 }
 
 // judge reports whether an agent is well: in touch with its service lately, and without anything that has been
@@ -182,6 +196,7 @@ func (h hostHere) pairs() []any {
 		out = append(out, lines("not watched", s.Notes)...)
 		out = append(out, "at work", atWork(s.Work), "certificate until", when(s.Until))
 	}
+	out = append(out, "changes", h.Changes)
 	return append(out, lines("roots", h.Roots)...)
 }
 

@@ -66,15 +66,74 @@ func rootsGiven(roots []string) (raw []string, err error) {
 	return raw, nil
 }
 
+// serverFlags say which file server an agent works for, instead of its own host.
+type serverFlags struct {
+	agent.FileServer
+	passwordFile, ldapPasswordFile string
+	kerberos                       smb.Kerberos
+	directory                      ldap.Directory
+}
+
+func (f *serverFlags) add(c *cobra.Command) {
+	c.Flags().StringVar(&f.Address, "server", "", "work for this file server instead: HOST:PORT")
+	c.Flags().StringVar(&f.User, "server-user", "", "account at the file server")
+	c.Flags().StringVar(&f.Domain, "server-domain", "", "domain of that account")
+	c.Flags().StringVar(&f.passwordFile, "server-password-file", "", "file that holds its password")
+	c.Flags().BoolVar(&f.Plain, "server-plain", false,
+		"the file server need not encrypt what goes over the network")
+	c.Flags().BoolVar(&f.Old, "server-smb-3-0", false,
+		"the file server may speak SMB 3.0, which does not protect how it was agreed on; otherwise 3.1.1 alone")
+	c.Flags().StringVar(&f.kerberos.Realm, "server-realm", "",
+		"sign in by Kerberos, in this realm; otherwise by NTLMv2")
+	c.Flags().StringVar(&f.kerberos.Server, "server-name", "",
+		"name of the file server in its realm, as its service cifs/NAME has it")
+	c.Flags().StringVar(&f.kerberos.Config, "server-krb5-conf", "/etc/krb5.conf", "Kerberos configuration")
+	c.Flags().StringVar(&f.directory.URL, "ldap", "",
+		"directory of the file server's domain, asked for memberships: ldaps://HOST")
+	c.Flags().StringVar(&f.directory.Base, "ldap-base", "",
+		"distinguished name below which its accounts and groups lie")
+	c.Flags().StringVar(&f.directory.User, "ldap-user", "", "distinguished name to sign in with there")
+	c.Flags().StringVar(&f.ldapPasswordFile, "ldap-password-file", "", "file that holds its password")
+	c.Flags().StringVar(&f.directory.Authority, "ldap-authority", "",
+		"file with the directory's authority (PEM); otherwise the system's")
+}
+
+// read returns the file server; nil where none is named.
+func (f *serverFlags) read() (of *agent.FileServer, err error) {
+	if f.Address == "" {
+		return nil, nil
+	}
+	if f.Password, err = passwordIn("server-password-file", f.passwordFile); err != nil {
+		return nil, err
+	}
+	if f.User == "" {
+		return nil, usageError{errors.New("--server needs --server-user and --server-password-file")}
+	}
+
+	if f.kerberos.Realm != "" {
+		f.Kerberos = &f.kerberos
+		if f.kerberos.Server == "" {
+			return nil, usageError{errors.New(
+				"--server-realm needs --server-name, the name that the file server has in its realm")}
+		}
+	}
+
+	if f.directory.URL != "" {
+		if f.directory.Password, err = passwordIn("ldap-password-file", f.ldapPasswordFile); err != nil {
+			return nil, err
+		}
+		f.LDAP = &f.directory
+	}
+	return &f.FileServer, nil
+}
+
 func agentEnrol(folder *string) *cobra.Command {
 	var service, authorityFile, code string
 	var roots []string
-	var server agent.FileServer
-	var passwordFile, ldapPasswordFile string
-	var kerberos smb.Kerberos
-	var directory ldap.Directory
+	var server serverFlags
 	var to, passphraseFile string
 	far := remoteFlags{}
+	var roster pinned
 	enrol := &cobra.Command{Use: "enrol", Short: "Enrol this host with a one-time code",
 		Long: `Enrol this host: the code that "idletally host invite" gave is traded for a certificate.
 
@@ -100,34 +159,14 @@ one lies. The host's key has to be known; keys are lent to nobody, and no port i
 			if err != nil {
 				return err
 			}
+			pin, err := roster.check(to)
+			if err != nil {
+				return err
+			}
 
-			var of *agent.FileServer
-			if server.Address != "" {
-				if server.Password, err = passwordIn("server-password-file", passwordFile); err != nil {
-					return err
-				}
-				if server.User == "" {
-					return usageError{errors.New("--server needs --server-user and --server-password-file")}
-				}
-
-				if kerberos.Realm != "" {
-					server.Kerberos = &kerberos
-					if kerberos.Server == "" {
-						return usageError{
-							errors.New(
-								"--server-realm needs --server-name, the name that the file server has in its realm"),
-						}
-					}
-				}
-
-				if directory.URL != "" {
-					if directory.Password, err = passwordIn("ldap-password-file", ldapPasswordFile); err != nil {
-						return err
-					}
-					server.LDAP = &directory
-				}
-
-				of = &server
+			of, err := server.read()
+			if err != nil {
+				return err
 			}
 
 			j := agent.Joining{Folder: *folder, Service: service, Authority: ca, Roots: raw, Server: of}
@@ -153,37 +192,21 @@ one lies. The host's key has to be known; keys are lent to nobody, and no port i
 			} else if host, err = agent.Enrol(c.Context(), j, code, Version); err != nil {
 				return err
 			}
+			if err := pin(*folder); err != nil {
+				return fmt.Errorf("host %s is enrolled, and its roster is not pinned: %w", host, err)
+			}
 
 			printf(c, "Enrolled as host %s. Start it with: idletally agent run --folder %s", host,
 				pathname.Escape(filepath.ToSlash(*folder)))
 			return nil
 		}}
 
+	pinFlags(enrol, &roster)
 	enrol.Flags().StringVar(&service, "service", "", "address of the service: https://HOST:PORT")
 	enrol.Flags().StringVar(&authorityFile, "authority", "", "file with the service's authority (PEM)")
 	enrol.Flags().StringVar(&code, "code", "", "one-time code")
 	enrol.Flags().StringArrayVar(&roots, "root", nil, "folder below which the agent may work; give it once for each")
-	enrol.Flags().StringVar(&server.Address, "server", "", "work for this file server instead: HOST:PORT")
-	enrol.Flags().StringVar(&server.User, "server-user", "", "account at the file server")
-	enrol.Flags().StringVar(&server.Domain, "server-domain", "", "domain of that account")
-	enrol.Flags().StringVar(&passwordFile, "server-password-file", "", "file that holds its password")
-	enrol.Flags().BoolVar(&server.Plain, "server-plain", false,
-		"the file server need not encrypt what goes over the network")
-	enrol.Flags().BoolVar(&server.Old, "server-smb-3-0", false,
-		"the file server may speak SMB 3.0, which does not protect how it was agreed on; otherwise 3.1.1 alone")
-	enrol.Flags().StringVar(&kerberos.Realm, "server-realm", "",
-		"sign in by Kerberos, in this realm; otherwise by NTLMv2")
-	enrol.Flags().StringVar(&kerberos.Server, "server-name", "",
-		"name of the file server in its realm, as its service cifs/NAME has it")
-	enrol.Flags().StringVar(&kerberos.Config, "server-krb5-conf", "/etc/krb5.conf", "Kerberos configuration")
-	enrol.Flags().StringVar(&directory.URL, "ldap", "",
-		"directory of the file server's domain, asked for memberships: ldaps://HOST")
-	enrol.Flags().StringVar(&directory.Base, "ldap-base", "",
-		"distinguished name below which its accounts and groups lie")
-	enrol.Flags().StringVar(&directory.User, "ldap-user", "", "distinguished name to sign in with there")
-	enrol.Flags().StringVar(&ldapPasswordFile, "ldap-password-file", "", "file that holds its password")
-	enrol.Flags().StringVar(&directory.Authority, "ldap-authority", "",
-		"file with the directory's authority (PEM); otherwise the system's")
+	server.add(enrol)
 	enrol.Flags().StringVar(&to, "ssh", "", "work on a host that is reached over SSH: [USER@]HOST[:PORT]")
 	enrol.Flags().StringVar(&far.Key, "ssh-key", "~/.ssh/id_ed25519",
 		"private key to sign in with, which nobody else may be able to read")

@@ -10,14 +10,14 @@ import (
 	"github.com/spf13/cobra"
 
 	"idletally/internal/client"
+	"idletally/internal/core/statement"
 	"idletally/internal/wire"
 )
 
 func planCommand(o *options) *cobra.Command {
 	return commandGroup("plan", "Manage change plans, and their review", planDraft(o), planRestore(o), adjustCommand(o),
-		planList(o), planShow(o),
-		planSteps(o),
-		planSubmit(o), decide(o, true), decide(o, false), withdrawCommand(o), remarkCommand(o), scriptCommand(o))
+		planList(o), planShow(o), planSteps(o), planSubmit(o), decide(o, true), decide(o, false), withdrawCommand(o),
+		remarkCommand(o), scriptCommand(o), planEvidence(o), planVerify(o))
 }
 
 // planDraft returns the command plan draft.
@@ -213,15 +213,40 @@ func planSteps(o *options) *cobra.Command {
 
 // planSubmit returns the command plan submit.
 func planSubmit(o *options) *cobra.Command {
-	return &cobra.Command{Use: "submit PLAN", Short: "Put a draft in review", Args: args(1, 1, "a plan"),
+	var by signer
+	submit := &cobra.Command{Use: "submit PLAN", Short: "Put a draft in review", Args: args(1, 1, "a plan"),
+		Long: `Put a draft in review.
+
+Where hosts of the plan act by a roster, you sign that you submit it, by a key of your own that the
+roster has: --sign takes one that your ssh-agent has, security keys among them, and --key another.
+What you sign is shown first.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			p, err := api.Submit(c.Context(), a[0])
+			p, err := api.Plan(c.Context(), a[0])
 			if err != nil {
+				return err
+			}
+			if len(p.ToSign) > 0 && !by.given() {
+				return errToSign(p.ToSign)
+			}
+
+			var in wire.Submission
+			if by.given() {
+				ask, err := api.Statement(c.Context(), p.ID, wire.WantedStatement{Says: statement.Submitted})
+				if err == nil {
+					in.Signed, err = by.signed(c, ask, ofPlan(statement.Submitted, p.ID, p.Digest, nil))
+				}
+				if err != nil {
+					return err
+				}
+			}
+			if p, err = api.SubmitSigned(c.Context(), p.ID, in); err != nil {
 				return err
 			}
 			return o.showOne(c, p, "plan", p.ID, "state", p.State, "digest", p.Digest, "next",
 				"another person: idletally plan approve "+p.ID+" --digest "+p.Digest)
 		})}
+	signFlags(submit, &by)
+	return submit
 }
 
 func expiry(p wire.Plan) string {
@@ -248,6 +273,7 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 
 	err := o.showOne(c, p, "plan", p.ID, "title", p.Title, "kind", p.Kind, "state", p.State, "author", p.Author,
 		"decided by", p.DecidedBy,
+		"people sign for", strings.Join(p.ToSign, ", "),
 		"remark", p.Remark, "steps", strconv.Itoa(p.Steps), "waves", wavesText(p), "digest", p.Digest, "good until",
 		expiry(p), "run", p.Run)
 	if err != nil {

@@ -9,12 +9,14 @@ import (
 
 	"idletally/internal/client"
 	"idletally/internal/core/lifecycle"
+	"idletally/internal/core/statement"
 	"idletally/internal/wire"
 )
 
 func decide(o *options, approve bool) *cobra.Command {
 	var digest, remark string
 	var given []string
+	var by signer
 	verb, what := "decline", "Decline"
 	if approve {
 		verb, what = "approve", "Approve"
@@ -31,11 +33,20 @@ func decide(o *options, approve bool) *cobra.Command {
 				words[id] = word
 			}
 
-			p, err := api.Decide(c.Context(), a[0], approve, wire.Decision{
-				Digest: digest,
-				Remark: remark,
-				Words:  words,
-			})
+			in := wire.Decision{Digest: digest, Remark: remark, Words: words}
+			if by.given() {
+				ask, err := api.Statement(c.Context(), a[0], wire.WantedStatement{
+					Says:  statement.Approved,
+					Words: words,
+				})
+				if err == nil {
+					in.Signed, err = by.signed(c, ask, ofPlan(statement.Approved, a[0], digest, words))
+				}
+				if err != nil {
+					return err
+				}
+			}
+			p, err := api.Decide(c.Context(), a[0], approve, in)
 			if err != nil {
 				return err
 			}
@@ -55,6 +66,7 @@ func decide(o *options, approve bool) *cobra.Command {
 	c.Flags().StringVar(&digest, "digest", "", "the digest of what you looked at, as idletally plan show gives it")
 	c.Flags().StringVar(&remark, "remark", "", "what you want to say")
 	if approve {
+		signFlags(c, &by)
 		c.Flags().StringArrayVar(&given, "word", nil,
 			"of a grave caution why it is meant all the same: CAUTION=TEXT; once for each")
 	}
@@ -145,6 +157,10 @@ func showReview(c *cobra.Command, p wire.Plan) {
 
 	if p.State == lifecycle.PlanInReview && p.Needed > 1 {
 		printf(c, "%d of %d reviewers have approved", p.Standing(), p.Needed)
+	}
+
+	for _, g := range p.Signed {
+		printf(c, "signed: %s by %s, %s, with the key %s %s", g.Says, g.Who, when(g.At), g.Key, g.Fingerprint)
 	}
 
 	for _, r := range p.Remarks {

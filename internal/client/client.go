@@ -633,6 +633,21 @@ func (c *Client) Submit(ctx context.Context, id string) (wire.Plan, error) {
 	return post[wire.Plan](ctx, c, "/plans/"+url.PathEscape(id)+"/submit", nil)
 }
 
+// SubmitSigned puts a plan in review, with what its author has signed of it.
+func (c *Client) SubmitSigned(ctx context.Context, id string, in wire.Submission) (wire.Plan, error) {
+	return post[wire.Plan](ctx, c, "/plans/"+url.PathEscape(id)+"/submit", in)
+}
+
+// Statement returns what the caller is to sign of a plan.
+func (c *Client) Statement(ctx context.Context, id string, in wire.WantedStatement) (wire.ToSign, error) {
+	return post[wire.ToSign](ctx, c, "/plans/"+url.PathEscape(id)+"/statement", in)
+}
+
+// Evidence writes what is kept of a plan, for anybody to verify.
+func (c *Client) Evidence(ctx context.Context, id string, w io.Writer) error {
+	return c.Do(ctx, http.MethodGet, "/plans/"+url.PathEscape(id)+"/evidence", nil, w)
+}
+
 // Decide approves or declines a plan with a certain digest.
 func (c *Client) Decide(ctx context.Context, id string, approve bool, in wire.Decision) (wire.Plan, error) {
 	verb := "decline"
