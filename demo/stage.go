@@ -324,17 +324,9 @@ func (s *Stage) Enrol(host, code string) error {
 		return err
 	}
 
-	var out strings.Builder
-	cmd := s.inside(host, "/usr/sbin/idletally", "agent", "enrol", "--service", s.Address, "--authority",
-		"/etc/authority.pem", "--code", code, "--root", "/srv")
-	cmd.Stdout, cmd.Stderr = &out, &out
-	p, err := start(cmd, namespaces)
-	if err != nil {
-		return err
-	}
-	<-p.exited
-	if !cmd.ProcessState.Success() {
-		return fmt.Errorf("enrol %s: %s", host, strings.TrimSpace(out.String()))
+	if out, err := s.Run(host, "agent", "enrol", "--service", s.Address, "--authority", "/etc/authority.pem", "--code",
+		code, "--root", "/srv"); err != nil {
+		return fmt.Errorf("enrol %s: %w: %s", host, err, out)
 	}
 
 	return nil

@@ -26,6 +26,8 @@ var notRun = map[string]string{
 	"agent stdio":   "it goes on: TestRemote",
 	"agent request": "TestCarried", "agent join": "TestCarried", "agent carry": "TestCarried",
 	"host admit": "TestCarried", "run export": "TestCarried", "run import": "TestCarried",
+	"roster sign": "of an edition that follows on another: TestRoster", "roster withdraw": "TestRoster",
+	"agent roster": "on a host: TestRoster",
 	"agent prober": "of a file server: TestShares", "agent status": "on a host: TestWorld",
 	"agent runs": "on a host: TestWorld", "agent put-back": "on a host: TestWorld",
 	"run halt":     "of a run that goes on: TestAgentKilledInRun",
@@ -56,6 +58,15 @@ func TestExamples(t *testing.T) {
 
 	for _, app := range []string{"ticketing", "tideboard"} {
 		must(t, os.WriteFile(filepath.Join(at, app+".yaml"), []byte(demo.Baseline(app)), 0o644))
+	}
+
+	for who, file := range map[string]string{"quartermaster": "laptop", "harbourmaster": "other"} {
+		key := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(at, file))
+		must(t, key.Run())
+		if who == "harbourmaster" { // the other one is added by an example
+			command{t: t, s: s, person: who}.want(0, "SHA256", "roster", "key", "add", "laptop",
+				filepath.Join(at, file+".pub"))
+		}
 	}
 
 	ids := ids{t: t, s: s, api: as(t, s, "quartermaster"), admin: as(t, s, "admin")}
@@ -164,6 +175,11 @@ func (x ids) in(line string) string {
 	case strings.Contains(line, "06h2jggeyr7c77cg"):
 		runs, err := x.api.Runs(ctx, 1)
 		change("06h2jggeyr7c77cg", first(runs[0].ID, err))
+	case strings.Contains(line, "06h2jkq3hx9xj4te"):
+		all, err := x.api.SigningKeys(ctx)
+		must(x.t, err)
+		i := slices.IndexFunc(all, func(k wire.RosterKey) bool { return k.Person == "quartermaster" })
+		change("06h2jkq3hx9xj4te", all[i].ID)
 	case strings.Contains(line, "06h2jkc9x2mtm04y"):
 		all, err := x.api.Tokens(ctx)
 		change("06h2jkc9x2mtm04y", first(all[0].ID, err))

@@ -1,0 +1,153 @@
+//go:build linux
+
+package demo
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"idletally/internal/core/roster"
+	"idletally/internal/core/signature"
+	"idletally/internal/wire"
+)
+
+// Signers are the people of the demo's roster, and what they may do.
+var Signers = map[string][]string{
+	"quartermaster": {roster.Submit},
+	"harbourmaster": {roster.Approve},
+	"bosun":         {roster.Approve, roster.Submit},
+}
+
+// KeyFile returns the file of a person's private key, as SSH keeps such; its public half is in KeyFile.pub.
+func (s *Stage) KeyFile(person string) string { return filepath.Join(s.Dir, "people", person, "key") }
+
+// RosterFile returns the file of the roster's document.
+func (s *Stage) RosterFile() string { return filepath.Join(s.Dir, "roster.txt") }
+
+// makeKey makes somebody's key, and returns its public half. Keys that people work with lie in hardware: this one is
+// the demo's, which is gone afterwards.
+func (s *Stage) makeKey(person string) (k signature.Key, err error) {
+	public, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return k, err
+	}
+	block, err := ssh.MarshalPrivateKey(private, person)
+	if err != nil {
+		return k, err
+	}
+	line, err := ssh.NewPublicKey(public)
+	if err != nil {
+		return k, err
+	}
+
+	file := s.KeyFile(person)
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return k, err
+	}
+	if err := os.WriteFile(file, pem.EncodeToMemory(block), 0o600); err != nil {
+		return k, err
+	}
+	text := ssh.MarshalAuthorizedKey(line)
+	if err := os.WriteFile(file+".pub", text, 0o644); err != nil {
+		return k, err
+	}
+	return signature.ParseKey(strings.TrimSpace(string(text)))
+}
+
+// Muster makes a key for each of the people who draft and review, founds a roster of them, and has the hosts pin it.
+func (s *Stage) Muster(ctx context.Context) error {
+	now := time.Now().UTC().Truncate(time.Second)
+	r := roster.Roster{
+		Edition:   1,
+		Made:      now,
+		Until:     now.AddDate(1, 0, 0),
+		Threshold: 2,
+		Approvals: []roster.Approvals{{Application: roster.Everything, People: 1}},
+	}
+	for person, rights := range Signers {
+		key, err := s.makeKey(person)
+		if err != nil {
+			return err
+		}
+		api, err := s.As(ctx, person)
+		if err != nil {
+			return err
+		}
+		if _, err := api.AddSigningKey(ctx, wire.NewSigningKey{Name: "laptop", Key: key.String()}); err != nil {
+			return fmt.Errorf("key of %s: %w", person, err)
+		}
+
+		p := roster.Person{Name: person, Keys: []roster.NamedKey{{Name: "laptop", Key: key}}}
+		for _, do := range rights {
+			p.Rights = append(p.Rights, roster.Right{
+				Do:          do,
+				Application: roster.Everything,
+				Host:        roster.Everything,
+			})
+		}
+		r.People = append(r.People, p)
+	}
+	r.Sort()
+
+	document, err := r.Bytes()
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(s.RosterFile(), document, 0o644); err != nil {
+		return err
+	}
+	admin, err := s.As(ctx, "admin")
+	if err != nil {
+		return err
+	}
+	if _, err := admin.ProposeRoster(ctx, string(document)); err != nil {
+		return err
+	}
+	for host := range Hosts {
+		if err := s.PinRoster(host, document, r.Digest().String()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// PinRoster has a host pin a roster, on the host; its agent is started anew.
+func (s *Stage) PinRoster(host string, document []byte, fingerprint string) error {
+	if a := s.Agents[host]; a != nil {
+		a.Stop()
+	}
+	if err := os.WriteFile(filepath.Join(s.Root(host), "etc/roster.txt"), document, 0o644); err != nil {
+		return err
+	}
+	if out, err := s.Run(host, "agent", "roster", "pin", "/etc/roster.txt", "--fingerprint", fingerprint); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	return s.StartAgent(host)
+}
+
+// Run runs the program on a host to its end, and returns what it says.
+func (s *Stage) Run(host string, argv ...string) (string, error) {
+	var out strings.Builder
+	cmd := s.inside(host, append([]string{"/usr/sbin/idletally"}, argv...)...)
+	cmd.Stdout, cmd.Stderr = &out, &out
+	p, err := start(cmd, namespaces)
+	if err != nil {
+		return "", err
+	}
+	<-p.exited
+	said := strings.TrimSpace(out.String())
+	if !cmd.ProcessState.Success() {
+		return said, fmt.Errorf("idletally %s on %s: exit code %d", strings.Join(argv, " "), host,
+			cmd.ProcessState.ExitCode())
+	}
+	return said, nil
+}

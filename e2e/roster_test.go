@@ -1,0 +1,197 @@
+//go:build linux
+
+package e2e
+
+import (
+	"bufio"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"idletally/demo"
+	"idletally/internal/wire"
+)
+
+// mustered is a demo world whose hosts act by a roster, with a database that the test can write to: what an attacker
+// can who has the service.
+func mustered(t *testing.T) (s *demo.Stage, change func(q string, args ...any)) {
+	t.Helper()
+	db, _ := database(t)
+	t.Cleanup(db.Stop)
+	s = begin(t, db.DSN)
+	must(t, s.Muster(t.Context()))
+	return s, changing(t, db.DSN)
+}
+
+// ashore returns the person's commands, with an ssh-agent of theirs that has their key.
+func ashore(t *testing.T, s *demo.Stage, person string) command {
+	t.Helper()
+	socket := filepath.Join(t.TempDir(), "agent")
+	c := exec.Command("ssh-agent", "-D", "-a", socket)
+	out, err := c.StdoutPipe()
+	must(t, err)
+	must(t, c.Start())
+	t.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait() })
+	_, err = bufio.NewReader(out).ReadString('\n') // it listens when it says so
+	must(t, err)
+	add := exec.Command("ssh-add", "-q", s.KeyFile(person))
+	add.Env = append(os.Environ(), "SSH_AUTH_SOCK="+socket)
+	if b, err := add.CombinedOutput(); err != nil {
+		t.Fatalf("ssh-add: %v: %s", err, b)
+	}
+
+	on := command{t: t, s: s, person: person, more: "SSH_AUTH_SOCK=" + socket}
+	on.login()
+	return on
+}
+
+// drafted drafts a plan of all that ticketing's findings are about on a host.
+func drafted(t *testing.T, s *demo.Stage) wire.Plan {
+	t.Helper()
+	p, err := as(t, s, "quartermaster").DraftPlan(t.Context(), wire.Draft{Application: "ticketing", All: true})
+	must(t, err)
+	return p
+}
+
+// approving is the command by which somebody approves a plan.
+func approving(p wire.Plan, more ...string) []string {
+	argv := append([]string{"plan", "approve", p.ID, "--digest", p.Digest}, more...)
+	for caution, word := range words(p) {
+		argv = append(argv, "--word", caution+"="+word)
+	}
+	return argv
+}
+
+// Two people's own keys: hosts that act by a roster change what these have signed, and nothing that the service says
+// alone, whatever is written to its database.
+func TestRoster(t *testing.T) {
+	t.Parallel()
+	s, change := mustered(t)
+	author, reviewer := ashore(t, s, "quartermaster"), ashore(t, s, "harbourmaster")
+	author.want(0, "2 act by it, 0 by an earlier edition, 0 take the service's word alone", "roster", "show")
+	author.want(0, "yes", "roster", "key", "list")
+
+	// Without a signature the service does not even ask the hosts.
+	p := drafted(t, s)
+	author.want(2, "people sign plans of slip-north, slip-south by keys of their own", "plan", "submit", p.ID)
+	_, err := as(t, s, "quartermaster").Submit(t.Context(), p.ID)
+	fails(t, "submit without a signature", err, 422, "keys of their own")
+	author.want(1, "as a key of yours", "plan", "submit", p.ID, "--key", s.KeyFile("harbourmaster"))
+	author.want(0, "in review", "plan", "submit", p.ID, "--sign")
+	p, err = as(t, s, "harbourmaster").Plan(t.Context(), p.ID)
+	must(t, err)
+	reviewer.want(1, "keys of their own", approving(p)...)
+	reviewer.want(1, "of the digest", "plan", "approve", p.ID, "--digest", strings.Repeat("0", 64), "--sign")
+	held := s.KeyFile("harbourmaster") + ".pub"
+	reviewer.want(0, "says: approved\nwho: harbourmaster\n", approving(p, "--key", held)...)
+	author.want(0, "finished", "run", "start", p.ID)
+	reviewer.want(0, "signed: approved by harbourmaster", "plan", "show", p.ID)
+
+	// What was done is proved to whoever has the roster, and nobody else's roster proves it.
+	file := filepath.Join(t.TempDir(), "evidence")
+	reviewer.want(0, "plan verify", "plan", "evidence", p.ID, file)
+	offline := command{t: t, s: s, person: "auditor"}
+	verify := func(more ...string) []string { return append([]string{"plan", "verify", file}, more...) }
+	offline.want(0, "yes: people of the roster had signed just this", verify("--roster", s.RosterFile())...)
+	offline.want(0, "harbourmaster", verify("--roster", s.RosterFile(), "--steps")...)
+	offline.want(4, "does not lead on from the roster", verify("--fingerprint", strings.Repeat("a", 64))...)
+	b, err := os.ReadFile(file)
+	must(t, err)
+	for i := 0; i < len(b); i += max(1, len(b)/40) {
+		broken := append([]byte{}, b...)
+		broken[i] ^= 1
+		must(t, os.WriteFile(file, broken, 0o600))
+		out, errs, code := offline.run("", verify("--roster", s.RosterFile())...)
+		if code == 0 {
+			t.Errorf("with byte %d of %d changed it proves as much: %s%s", i, len(b), out, errs)
+		}
+	}
+
+	// Somebody who writes to the database has the service believe that no host asks for signatures.
+	back, err := as(t, s, "quartermaster").DraftPlan(t.Context(), wire.Draft{Run: runOf(t, s, p.ID)})
+	must(t, err)
+	change("UPDATE host SET roster_edition = 0")
+	approved(t, s, back)
+	r, err := as(t, s, "quartermaster").StartRun(t.Context(), back.ID)
+	must(t, err)
+	r = ended(t, as(t, s, "quartermaster"), r.ID)
+	refused := 0
+	for _, h := range r.Hosts { // the other one is held back
+		if h.State == "failed" && strings.Contains(h.Message, "order refused: refused by the roster") {
+			refused++
+		}
+		if h.Done != 0 {
+			t.Errorf("host %s: %s, %d steps are done, %s", h.Host, h.State, h.Done, h.Message)
+		}
+	}
+	if refused == 0 {
+		t.Errorf("no host refused it: %+v", r.Hosts)
+	}
+	author.want(0, "1 act by it", "roster", "show") // which that host has said since
+	change("UPDATE host SET roster_edition = 1")
+
+	nextEdition(t, s, author, reviewer)
+}
+
+// nextEdition has the roster's people enact an edition without the bosun, which hosts follow to with their next order.
+func nextEdition(t *testing.T, s *demo.Stage, author, reviewer command) {
+	t.Helper()
+	admin := command{t: t, s: s, person: "admin"}
+	admin.login()
+	draft, errs, code := admin.run("", "roster", "draft")
+	if code != 0 {
+		t.Fatal(errs)
+	}
+	before, after, ok := strings.Cut(draft, "person: bosun\n")
+	if !ok || !strings.Contains(after, "person: harbourmaster\n") {
+		t.Fatalf("the draft is\n%s", draft)
+	}
+	_, after, _ = strings.Cut(after, "person: ")
+	file := filepath.Join(t.TempDir(), "roster.txt")
+	must(t, os.WriteFile(file, []byte("# The bosun has left.\n\n"+before+"person: "+after), 0o644))
+
+	checked, _, _ := admin.run("", "roster", "check", file)
+	print := fingerprintOf.FindString(checked)
+	admin.want(0, "harbourmaster (1 key), quartermaster (1 key)", "roster", "check", file)
+	admin.want(0, "roster sign "+print, "roster", "propose", file)
+	author.want(1, "something else signed than you said", "roster", "sign", strings.ToUpper(print), "--sign")
+	author.want(0, "1 of 2 have signed", "roster", "sign", print, "--sign")
+	author.want(0, "1 of 2 have signed", "roster", "sign", print, "--sign") // again is once
+	reviewer.want(0, "0 act by it, 2 by an earlier edition", "roster", "sign", print, "--sign")
+	reviewer.want(1, "counts already", "roster", "sign", print, "--sign")
+	admin.want(1, "counts already", "roster", "withdraw", print)
+
+	p, err := as(t, s, "quartermaster").DraftPlan(t.Context(), wire.Draft{
+		Application: "ticketing",
+		Hosts:       []string{"slip-north", "slip-south"},
+		Changes:     "changes: [{paths: /srv/ticketing/logs/*, set: {files: 0600}}]",
+	})
+	must(t, err)
+	author.want(0, "in review", "plan", "submit", p.ID, "--sign")
+	p, err = as(t, s, "harbourmaster").Plan(t.Context(), p.ID)
+	must(t, err)
+	gone := ashore(t, s, "bosun")
+	_, errs, code = gone.run("", approving(p, "--sign")...)
+	if code == 0 {
+		t.Errorf("somebody who has left approves: %s", errs)
+	}
+	reviewer.want(0, "approved", approving(p, "--sign")...)
+	author.want(0, "finished", "run", "start", p.ID)
+	author.want(0, "2 act by it, 0 by an earlier edition", "roster", "show")
+	if out, err := s.Run("slip-north", "agent", "roster", "show"); err != nil || !strings.Contains(out, print) {
+		t.Errorf("%s, %v", out, err)
+	}
+}
+
+// runOf returns the run of a plan.
+func runOf(t *testing.T, s *demo.Stage, plan string) string {
+	t.Helper()
+	p, err := as(t, s, "quartermaster").Plan(t.Context(), plan)
+	must(t, err)
+	return p.Run
+}
+
+var fingerprintOf = regexp.MustCompile(`[0-9a-f]{64}`)
