@@ -12,6 +12,9 @@ import (
 	"testing"
 
 	"idletally/demo"
+	"idletally/internal/archive"
+	"idletally/internal/core/plan"
+	"idletally/internal/core/roster"
 	"idletally/internal/wire"
 )
 
@@ -195,3 +198,53 @@ func runOf(t *testing.T, s *demo.Stage, plan string) string {
 }
 
 var fingerprintOf = regexp.MustCompile(`[0-9a-f]{64}`)
+
+// An order that is signed by the service's own key, and in the names of two people, is carried out by a host that takes
+// the service's word alone, and by no host with a roster: not with what they signed of another plan either.
+func TestForgedOrder(t *testing.T) {
+	t.Parallel()
+	s := begin(t, "")
+	const host = "slip-north"
+	carry := func(signed []roster.Signed) (said string, open bool) {
+		t.Helper()
+		f, err := s.Forge(host, signed)
+		must(t, err)
+		at := filepath.Join(s.Root(host), f.Path)
+		before, err := os.Stat(at)
+		must(t, err)
+		said, _ = s.Carry(host, f.File)
+		st, err := os.Stat(at)
+		must(t, err)
+		must(t, os.Chmod(at, before.Mode().Perm()))
+		return said, st.Mode().Perm() == 0o666
+	}
+	if said, open := carry(nil); !open {
+		t.Fatalf("the forgery is not one that a host would take: %s", said)
+	}
+
+	must(t, s.Muster(t.Context()))
+	author, reviewer := ashore(t, s, "quartermaster"), ashore(t, s, "harbourmaster")
+	p := drafted(t, s)
+	author.want(0, "in review", "plan", "submit", p.ID, "--sign")
+	p, err := as(t, s, "harbourmaster").Plan(t.Context(), p.ID)
+	must(t, err)
+	reviewer.want(0, "approved", approving(p, "--sign")...)
+	var others []roster.Signed
+	file := filepath.Join(t.TempDir(), "evidence")
+	reviewer.want(0, "plan verify", "plan", "evidence", p.ID, file)
+	f, err := os.Open(file)
+	must(t, err)
+	defer f.Close()
+	must(t, archive.ReadEvidence(f, func(h archive.EvidenceHead, _ plan.Manifest) error {
+		others = h.Roster.Signed
+		return nil
+	}, func(string, []plan.Step) error { return nil }))
+
+	for name, signed := range map[string][]roster.Signed{"nothing signed": nil, "another plan": others} {
+		t.Run(name, func(t *testing.T) {
+			if said, open := carry(signed); open || !strings.Contains(said, "refused by the roster") {
+				t.Errorf("it is open: %t; the host said %s", open, said)
+			}
+		})
+	}
+}

@@ -243,9 +243,12 @@ func run(ctx context.Context, what, program string) (err error) {
 		return fmt.Errorf("%w (log: %s.log)", err, dir)
 	}
 	if what == "tour" {
+		if err := s.Muster(ctx); err != nil {
+			return fmt.Errorf("%w (log: %s.log)", err, dir)
+		}
 		return tour(ctx, s)
 	}
-	if err := fill(ctx, s, what == "lockers"); err != nil {
+	if err := errors.Join(fill(ctx, s, what == "lockers"), s.Muster(ctx)); err != nil {
 		return fmt.Errorf("%w (log: %s.log)", err, dir)
 	}
 
@@ -267,9 +270,11 @@ func run(ctx context.Context, what, program string) (err error) {
 
 	fmt.Printf(
 		"\nFrom the command line:\n  bin/idletally login %s --authority %s --name quartermaster\n\nThe browser does "+
-			"not know the service's authority and asks; its fingerprint was made at this start.\nHosts: %s/hosts   "+
+			"not know the service's authority and asks; its fingerprint was made at this start.\n\nThe hosts act by a "+
+			"roster: plans are signed by keys of quartermaster, harbourmaster and bosun,\nwhich lie in %s/people. "+
+			"From the command line: plan submit --key, plan approve --key.\nHosts: %s/hosts   "+
 			"log: %s.log\nStop with Ctrl-C.\n",
-		s.Address, s.Authority(), dir, dir)
+		s.Address, s.Authority(), dir, dir, dir)
 	select {
 	case <-ctx.Done():
 		fmt.Println("\nClearing up …")

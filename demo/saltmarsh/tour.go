@@ -116,6 +116,11 @@ func tour(ctx context.Context, s *demo.Stage) error {
 		return err
 	}
 
+	heading("Whose keys hosts ask for")
+	if err := step("harbourmaster", "roster", "show"); err != nil {
+		return err
+	}
+
 	heading("Declare")
 	bad := filepath.Join(s.Dir, "mistaken.yaml")
 	good := filepath.Join(s.Dir, "ticketing.yaml")
@@ -181,6 +186,16 @@ func tour(ctx context.Context, s *demo.Stage) error {
 		return err
 	}
 
+	heading("What an auditor sees, with the roster alone")
+	if err := g.evidence(ctx, run); err != nil {
+		return err
+	}
+
+	heading("Somebody has stolen the service, with all of its keys")
+	if err := g.forged(); err != nil {
+		return err
+	}
+
 	heading("Put back")
 	if err := step("quartermaster", "plan", "restore", run); err != nil {
 		return err
@@ -219,7 +234,8 @@ func (g *guide) agreedRun(ctx context.Context, what string) (run string, err err
 		return "", fmt.Errorf("the draft to be %s is not there: %w", what, err)
 	}
 	p := plans[0]
-	if _, err := g.run(ctx, "quartermaster", "", nil, "plan", "submit", p.ID); err != nil {
+	if _, err := g.run(ctx, "quartermaster", "", nil, "plan", "submit", p.ID, "--key",
+		g.s.KeyFile("quartermaster")); err != nil {
 		return "", err
 	}
 	if _, err := g.run(ctx, "quartermaster", "", []int{1}, "plan", "approve", p.ID, "--digest", p.Digest); err != nil {
@@ -230,7 +246,8 @@ func (g *guide) agreedRun(ctx context.Context, what string) (run string, err err
 		return "", err
 	}
 
-	argv := []string{"plan", "approve", p.ID, "--digest", p.Digest, "--remark", "Looked at every group."}
+	argv := []string{"plan", "approve", p.ID, "--digest", p.Digest, "--remark", "Looked at every group.", "--key",
+		g.s.KeyFile("harbourmaster")}
 	for _, c := range whole.Cautions {
 		if c.Grave {
 			argv = append(argv, "--word", c.ID+"=It was so before, and goes back to that.")
@@ -249,6 +266,38 @@ func (g *guide) agreedRun(ctx context.Context, what string) (run string, err err
 	}
 
 	return runs[0].ID, nil
+}
+
+// evidence shows what is kept of a run's plan, and verifies it.
+func (g *guide) evidence(ctx context.Context, run string) error {
+	r, err := ask[wire.Run](ctx, g, "quartermaster", "run", "show", run)
+	if err != nil {
+		return err
+	}
+	file := filepath.Join(g.s.Dir, "plan.evidence")
+	if _, err := g.run(ctx, "harbourmaster", "", nil, "plan", "evidence", r.Plan, file); err != nil {
+		return err
+	}
+	_, err = g.run(ctx, "auditor", "", nil, "plan", "verify", file, "--roster", g.s.RosterFile())
+	return err
+}
+
+// forged shows that a host refuses an order that is signed by the service's own key, and by nobody else.
+func (g *guide) forged() error {
+	const host = "slip-north"
+	f, err := g.s.Forge(host, nil)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("An order to open %s on %s to everybody, by the service's own key, as if two people had agreed:\n", f.Path,
+		host)
+	fmt.Printf("\n%s# idletally agent carry forged.order report\n", host)
+	said, err := g.s.Carry(host, f.File)
+	fmt.Println(said)
+	if err == nil || !strings.Contains(said, "refused by the roster") {
+		return fmt.Errorf("host %s carried out what nobody had signed: %w", host, err)
+	}
+	return nil
 }
 
 // settled waits for the snapshots that follow a run.
