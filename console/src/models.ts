@@ -5,6 +5,7 @@ export * as drift from "./features/drift/model";
 export * as history from "./features/history/model";
 export * as look from "./features/look/model";
 export * as plans from "./features/plans/model";
+export * as settings from "./features/settings/model";
 export * as runs from "./features/runs/model";
 export * as roles from "./shared/roles";
 export { EditorState, Text } from "@codemirror/state";

@@ -211,6 +211,33 @@ func big(ctx context.Context, program string) (err error) {
 	}
 }
 
+// welcome says how one looks at a world that runs.
+func welcome(s *demo.Stage, dir string, took time.Duration) {
+	names := []string{"admin"}
+	for n := range demo.People {
+		names = append(names, n)
+	}
+
+	slices.Sort(names)
+	fmt.Printf("\nReady after %s.\n\n  %s\n\nSign in as one of these; the password of all is %q:\n",
+		took.Round(100*time.Millisecond), s.Address, demo.Password)
+	for _, n := range names {
+		roles := "everything"
+		if n != "admin" {
+			roles = strings.Join(demo.People[n], ", ")
+		}
+		fmt.Printf("  %-14s %s\n", n, roles)
+	}
+
+	fmt.Printf(
+		"\nFrom the command line:\n  bin/idletally login %s --authority %s --name quartermaster\n\nThe browser does "+
+			"not know the service's authority and asks; its fingerprint was made at this start.\n\nThe hosts act by a "+
+			"roster: plans are signed by keys of quartermaster, harbourmaster and bosun,\nwhich lie in %s/people. "+
+			"From the command line: plan submit --key, plan approve --key.\nHosts: %s/hosts   "+
+			"log: %s.log\nStop with Ctrl-C.\n",
+		s.Address, s.Authority(), dir, dir, dir)
+}
+
 func run(ctx context.Context, what, program string) (err error) {
 	dir, log, err := begin(what)
 	if err != nil {
@@ -252,29 +279,7 @@ func run(ctx context.Context, what, program string) (err error) {
 		return fmt.Errorf("%w (log: %s.log)", err, dir)
 	}
 
-	names := []string{"admin"}
-	for n := range demo.People {
-		names = append(names, n)
-	}
-
-	slices.Sort(names)
-	fmt.Printf("\nReady after %s.\n\n  %s\n\nSign in as one of these; the password of all is %q:\n",
-		time.Since(start).Round(100*time.Millisecond), s.Address, demo.Password)
-	for _, n := range names {
-		roles := "everything"
-		if n != "admin" {
-			roles = strings.Join(demo.People[n], ", ")
-		}
-		fmt.Printf("  %-14s %s\n", n, roles)
-	}
-
-	fmt.Printf(
-		"\nFrom the command line:\n  bin/idletally login %s --authority %s --name quartermaster\n\nThe browser does "+
-			"not know the service's authority and asks; its fingerprint was made at this start.\n\nThe hosts act by a "+
-			"roster: plans are signed by keys of quartermaster, harbourmaster and bosun,\nwhich lie in %s/people. "+
-			"From the command line: plan submit --key, plan approve --key.\nHosts: %s/hosts   "+
-			"log: %s.log\nStop with Ctrl-C.\n",
-		s.Address, s.Authority(), dir, dir, dir)
+	welcome(s, dir, time.Since(start))
 	select {
 	case <-ctx.Done():
 		fmt.Println("\nClearing up …")

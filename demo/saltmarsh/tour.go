@@ -102,22 +102,7 @@ func tour(ctx context.Context, s *demo.Stage) error {
 		_, err := g.run(ctx, person, "", nil, argv...)
 		return err
 	}
-	heading := func(text string) { fmt.Printf("\n── %s\n", text) }
-
-	heading("People sign in")
-	for _, p := range []string{"quartermaster", "harbourmaster"} {
-		if _, err := g.run(ctx, p, demo.Password+"\n", nil, "login", s.Address, "--authority", s.Authority(),
-			"--name", p, "--password-stdin"); err != nil {
-			return err
-		}
-	}
-
-	if err := step("quartermaster", "host", "list"); err != nil {
-		return err
-	}
-
-	heading("Whose keys hosts ask for")
-	if err := step("harbourmaster", "roster", "show"); err != nil {
+	if err := g.signIn(ctx); err != nil {
 		return err
 	}
 
@@ -186,13 +171,7 @@ func tour(ctx context.Context, s *demo.Stage) error {
 		return err
 	}
 
-	heading("What an auditor sees, with the roster alone")
-	if err := g.evidence(ctx, run); err != nil {
-		return err
-	}
-
-	heading("Somebody has stolen the service, with all of its keys")
-	if err := g.forged(); err != nil {
+	if err := g.keys(ctx, run); err != nil {
 		return err
 	}
 
@@ -268,6 +247,37 @@ func (g *guide) agreedRun(ctx context.Context, what string) (run string, err err
 	return runs[0].ID, nil
 }
 
+// heading begins a part of the tour.
+func heading(text string) { fmt.Printf("\n── %s\n", text) }
+
+// signIn signs the people in, and shows by whose keys hosts change something.
+func (g *guide) signIn(ctx context.Context) error {
+	heading("People sign in")
+	for _, p := range []string{"quartermaster", "harbourmaster"} {
+		if _, err := g.run(ctx, p, demo.Password+"\n", nil, "login", g.s.Address, "--authority", g.s.Authority(),
+			"--name", p, "--password-stdin"); err != nil {
+			return err
+		}
+	}
+	if _, err := g.run(ctx, "quartermaster", "", nil, "host", "list"); err != nil {
+		return err
+	}
+
+	heading("Whose keys hosts ask for")
+	_, err := g.run(ctx, "harbourmaster", "", nil, "roster", "show")
+	return err
+}
+
+// keys shows what people's own keys are for: what was signed is proved, and what was not is refused.
+func (g *guide) keys(ctx context.Context, run string) error {
+	heading("What an auditor sees, with the roster alone")
+	if err := g.evidence(ctx, run); err != nil {
+		return err
+	}
+	heading("Somebody has stolen the service, with all of its keys")
+	return g.forged()
+}
+
 // evidence shows what is kept of a run's plan, and verifies it.
 func (g *guide) evidence(ctx context.Context, run string) error {
 	r, err := ask[wire.Run](ctx, g, "quartermaster", "run", "show", run)
@@ -289,8 +299,8 @@ func (g *guide) forged() error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("An order to open %s on %s to everybody, by the service's own key, as if two people had agreed:\n", f.Path,
-		host)
+	fmt.Printf("An order to open %s on %s to everybody, by the service's own key, as if two people had agreed:\n",
+		f.Path, host)
 	fmt.Printf("\n%s# idletally agent carry forged.order report\n", host)
 	said, err := g.s.Carry(host, f.File)
 	fmt.Println(said)

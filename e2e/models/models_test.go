@@ -186,6 +186,14 @@ func TestModels(t *testing.T) {
 			[]any{map[string]any{"groups": []string{}, "singles": []any{single}}, single}, `["s"]`},
 		{"a finding taken out", "models.drift.withSingle(a[0], a[1], 'a', false).singles",
 			[]any{map[string]any{"groups": []string{}, "singles": []any{single}}, single}, `[]`},
+		{"the next edition of a roster",
+			"models.settings.nextEdition(a[0], 'abc', new Date('2026-11-30T12:00:00.5Z'))",
+			[]any{"idletally roster 1\nedition: 9\nbefore: 0\nmade: 2025-01-01T00:00:00Z\n" +
+				"until: 2026-01-01T00:00:00Z\nsite: x\n"},
+			asJSON(t, "idletally roster 1\nedition: 10\nbefore: abc\nmade: 2026-11-30T12:00:00Z\n"+
+				"until: 2027-11-30T12:00:00Z\nsite: x\n")},
+		{"a right in words", "models.settings.sayRight('approve * slip-north')", nil,
+			asJSON(t, "approve plans of every application on slip-north")},
 		{"states of plans", "models.plans.planStates", nil, asJSON(t, lifecycle.Plans)},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -218,7 +218,7 @@ func hostList(o *options) *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "List hosts", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			t := table{
-				head: []string{"HOST", "TAGS", "AGENT", "SYSTEM", "WATCH", "LAST SEEN"},
+				head: []string{"HOST", "TAGS", "AGENT", "CHANGES BY", "SYSTEM", "WATCH", "LAST SEEN"},
 				none: "No such hosts: idletally host invite NAME adds one",
 			}
 			return showPages(o, c, some, "hosts", api.HostPages(only.tag, only.version, only.state).Page, t,
@@ -240,7 +240,8 @@ func hostList(o *options) *cobra.Command {
 						state += ", held by two: somebody has its key"
 					}
 
-					t.add(h.Name, strings.Join(h.Tags, ", "), state, h.System, watching(h.Watch), h.LastSeen)
+					t.add(h.Name, strings.Join(h.Tags, ", "), state, changedBy(h), h.System, watching(h.Watch),
+						h.LastSeen)
 				})
 		})}
 
@@ -317,3 +318,14 @@ func applicationCommand(o *options) *cobra.Command {
 }
 
 func num(n int64) string { return strconv.FormatInt(n, 10) }
+
+// changedBy says what a host changes by: what people of a roster have signed, or what its service alone says.
+func changedBy(h wire.Host) string {
+	switch {
+	case !h.Enrolled:
+		return ""
+	case h.Roster == 0:
+		return "the service"
+	}
+	return "roster " + strconv.FormatInt(h.Roster, 10)
+}

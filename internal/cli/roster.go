@@ -391,9 +391,12 @@ func rosterSign(o *options) *cobra.Command {
 		Short: "Sign that an edition of the roster is to count",
 		Args:  args(1, 1, "the fingerprint of an edition that is proposed"),
 		Long: `Sign that an edition of the roster is to count, by a key of yours that the edition before has, or by
-a recovery key. What changes in it is shown by "idletally roster show --output json", and by
-"diff" of the two documents: read that first. What is signed names the edition by its fingerprint.`,
+a recovery key. What changes is shown first, read from the two documents themselves: that the one to
+be signed has this fingerprint is checked here. What is signed names it by that.`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
+			if err := showDifferences(c, api, a[0]); err != nil {
+				return err
+			}
 			ask, err := api.RosterStatement(c.Context(), a[0])
 			if err != nil {
 				return err
@@ -416,6 +419,40 @@ a recovery key. What changes in it is shown by "idletally roster show --output j
 	}
 	signFlags(c, &by)
 	return c
+}
+
+// showDifferences shows what an edition changes that somebody is to sign. The service is not believed: the document has
+// to have the fingerprint.
+func showDifferences(c *cobra.Command, api *client.Client, fingerprint string) error {
+	now, err := api.Roster(c.Context())
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(now.Proposals, func(e wire.RosterEdition) bool { return e.Digest == fingerprint })
+	if now.Edition == nil || i < 0 {
+		return nil // the service says why there is nothing to sign
+	}
+	before, err := roster.Parse([]byte(now.Edition.Document))
+	if err != nil {
+		return err
+	}
+	after, err := roster.Parse([]byte(now.Proposals[i].Document))
+	if err != nil {
+		return err
+	}
+	if after.Digest().String() != fingerprint {
+		return errors.New("the service shows another edition than the one of this fingerprint: do not sign it")
+	}
+
+	gone, come := roster.Differences(before, after)
+	for _, l := range gone {
+		tell(c.ErrOrStderr(), "no longer  %s\n", l)
+	}
+	for _, l := range come {
+		tell(c.ErrOrStderr(), "new        %s\n", l)
+	}
+	tell(c.ErrOrStderr(), "\n")
+	return nil
 }
 
 func rosterWithdraw(o *options) *cobra.Command {

@@ -32,6 +32,8 @@ type RosterEdition struct {
 	People     []RosterPerson `json:"people" doc:"Who may have hosts changed"`
 	Signed     []SignedBy     `json:"signed" doc:"Who has signed that it is to count"`
 	Needed     int            `json:"needed" doc:"How many people of the edition before have to sign that"`
+	Gone       []string       `json:"gone" doc:"Of a proposal: what the edition that counts says and this one does not"`
+	Come       []string       `json:"come" doc:"Of a proposal: what this edition says and the one that counts does not"`
 }
 
 // A RosterPerson is somebody of the roster.
@@ -62,7 +64,7 @@ type NewSigningKey struct {
 
 // NewRoster proposes an edition.
 type NewRoster struct {
-	Document string `json:"document" maxLength:"262144" doc:"As docs/formats.md describes it"`
+	Document string `json:"document" maxLength:"262144" doc:"As docs/formats.md describes it; its lists may be in whatever order"`
 }
 
 // WantedStatement asks for the text that somebody is to sign of a plan.
@@ -73,11 +75,16 @@ type WantedStatement struct {
 
 // ToSign is a text for somebody to sign, and the keys by which they can.
 type ToSign struct {
-	Statement string      `json:"statement" doc:"Its bytes are what is signed"`
-	Challenge string      `json:"challenge" doc:"Their SHA-256 in base64url: what a browser asks a passkey for"`
-	Site      string      `json:"site,omitempty" doc:"That passkeys are made for"`
-	Keys      []RosterKey `json:"keys" doc:"Of theirs, that the roster has"`
-	Passkeys  []string    `json:"passkeys" doc:"Ids, in base64url, of those among them that a browser can use"`
+	Statement string         `json:"statement" doc:"Its bytes are what is signed; of a passkey the challenge is their SHA-256"`
+	Site      string         `json:"site,omitempty" doc:"That passkeys are made for"`
+	Keys      []RosterKey    `json:"keys" doc:"Of theirs, that the roster has"`
+	Passkeys  []PasskeyOfKey `json:"passkeys" doc:"Those among them that a browser can use"`
+}
+
+// A PasskeyOfKey is how a browser knows a passkey that somebody signs by.
+type PasskeyOfKey struct {
+	ID  string `json:"id" doc:"By which the browser knows it, in base64url"`
+	Key string `json:"key" doc:"Its text, as the roster has it"`
 }
 
 // RosterSignature is what somebody signed of an edition.

@@ -259,6 +259,45 @@ func (r Roster) Next() Roster {
 	return next
 }
 
+// Differences returns what an edition no longer says, and what it says that the one before does not: line by line, with
+// the person that keys and rights are of. Keys are told by their fingerprints. The edition's number, and when it was
+// made, are no differences.
+func Differences(before, after Roster) (gone, come []string) {
+	was, is := before.statements(), after.statements()
+	for _, line := range was {
+		if !slices.Contains(is, line) {
+			gone = append(gone, line)
+		}
+	}
+	for _, line := range is {
+		if !slices.Contains(was, line) {
+			come = append(come, line)
+		}
+	}
+	return gone, come
+}
+
+// statements returns what an edition says, each line by itself.
+func (r Roster) statements() (out []string) {
+	person := ""
+	r.lines(func(key, value string) {
+		switch key {
+		case "edition", "before", "made":
+			return
+		case "person":
+			person = value + ": "
+			out = append(out, "person "+value)
+			return
+		case "key", "recovery":
+			if k, err := parseNamed(value); err == nil {
+				value = k.Name + " " + k.Key.Fingerprint() + " (" + k.Key.Kind() + ")"
+			}
+		}
+		out = append(out, person+key+" "+value)
+	})
+	return out
+}
+
 func (r Roster) text() string {
 	b, _ := r.Bytes() // nothing, of one that is none
 	return string(b)

@@ -160,6 +160,113 @@ func TestOneForm(t *testing.T) {
 	}
 }
 
+// What somebody has edited is read as it is meant: in whatever order, with remarks and blank lines. What it says stays
+// what it said, and what it cannot mean is refused with its line.
+func TestEdit(t *testing.T) {
+	r, ink := crew(t)
+	text, err := r.Bytes()
+	must(t, err)
+	lines := strings.Split(strings.TrimSpace(string(text)), "\n")
+	head := slices.IndexFunc(lines, func(l string) bool { return strings.HasPrefix(l, "person") })
+	slices.Reverse(lines[1:head])
+	edited := "# of the crew\n\n" + strings.ReplaceAll(strings.Join(lines, "\n"), ": ", ":   ")
+	again, err := Edit([]byte(edited))
+	if err != nil || again.Digest() != r.Digest() {
+		t.Fatalf("%v\n%s", err, edited)
+	}
+
+	next := again.Next()
+	if next.Edition != 2 || next.Before != r.Digest() || len(next.People) != len(r.People) {
+		t.Errorf("%+v", next)
+	}
+	if gone, come := Differences(r, next); len(gone)+len(come) != 0 {
+		t.Errorf("the same with another number: %v, %v", gone, come)
+	}
+	next.People = next.People[1:]
+	next.Threshold = 3
+	gone, come := Differences(r, next)
+	key := ink["bosun"].Key
+	want := []string{"threshold 2", "person bosun", "bosun: key laptop " + key.Fingerprint() + " (" + key.Kind() + ")",
+		"bosun: may approve ticketing slip-north"}
+	if !slices.Equal(gone, want) || !slices.Equal(come, []string{"threshold 3"}) {
+		t.Errorf("%q, %q", gone, come)
+	}
+
+	for name, bad := range map[string]string{
+		"no colon":         "edition 1",
+		"an unknown line":  "harbour: east",
+		"nobody's key":     "key: laptop ssh-ed25519 AAAA",
+		"nothing":          "",
+		"too much":         strings.Repeat("#", MaxBytes+1),
+		"a key too many":   edited + "\nkey: other " + ink["purser"].Key.String(),
+		"a right of no do": edited + "\nmay: everything",
+	} {
+		t.Run(name, func(t *testing.T) {
+			if r, err := Edit([]byte(bad)); err == nil {
+				t.Errorf("it is read: %+v", r)
+			}
+		})
+	}
+
+	if text, err := (Roster{}).Draft(); err == nil || !strings.HasPrefix(text, form.Head) {
+		t.Errorf("what is no roster yet is written: %q, %v", text, err)
+	}
+}
+
+// What is kept of a plan proves who had signed it, to whoever trusts an edition that leads there, long after it is
+// over; and to nobody else.
+func TestProved(t *testing.T) {
+	r, ink := crew(t)
+	first, err := r.Bytes()
+	must(t, err)
+	next := later(t, r, func(r *Roster) { r.Threshold = 3 })
+	o := order()
+	o.Enrolled = time.Time{}
+	e := Evidence{
+		First: first,
+		Line:  []Step{step(t, r, next, ink, "bosun", "purser")},
+		Signed: []Signed{
+			signed(t, ink["quartermaster"], says(r, o, statement.Submitted, "quartermaster")),
+			signed(t, ink["purser"], says(next, o, statement.Approved, "purser")),
+		},
+	}
+	for name, trusted := range map[string]tree.Hash{"the first edition": r.Digest(), "the last one": next.Digest()} {
+		t.Run(name, func(t *testing.T) {
+			by, people, err := e.Proved(trusted, o)
+			if trusted == next.Digest() { // what was signed by an edition before the trusted one says nothing
+				if !errors.Is(err, ErrRefused) {
+					t.Errorf("%v", err)
+				}
+				return
+			}
+			if err != nil || by.Edition != 2 || people.Submitter != "quartermaster" ||
+				people.Approvers[0] != "purser" || !people.Newest.Equal(noon.Add(-time.Minute)) {
+				t.Errorf("%d, %+v, %v", by.Edition, people, err)
+			}
+		})
+	}
+
+	if _, _, err := e.Proved(tree.Sum([]byte("another")), o); !errors.Is(err, ErrUntrusted) {
+		t.Errorf("by another roster: %v", err)
+	}
+	cut := e
+	cut.Line = nil
+	if _, _, err := cut.Proved(r.Digest(), o); !errors.Is(err, ErrUntrusted) {
+		t.Errorf("without the edition that they signed by: %v", err)
+	}
+	other := o
+	other.Host = "chartroom"
+	other.Digest[0] ^= 1
+	if _, _, err := e.Proved(r.Digest(), other); !errors.Is(err, ErrRefused) {
+		t.Errorf("of another plan: %v", err)
+	}
+	one := e
+	one.Signed = e.Signed[:1]
+	if _, _, err := one.Proved(r.Digest(), o); !errors.Is(err, ErrRefused) {
+		t.Errorf("by one person: %v", err)
+	}
+}
+
 // One key is not two people's, and no recovery key is somebody's.
 func TestKeysAreOnePersons(t *testing.T) {
 	for name, change := range map[string]func(r *Roster, ink map[string]pens.Pen){

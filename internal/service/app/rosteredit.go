@@ -39,6 +39,8 @@ func (s *App) wireRoster(ctx context.Context, e store.RosterEdition, needed int)
 		Until:      r.Until,
 		People:     []wire.RosterPerson{},
 		Needed:     needed,
+		Gone:       []string{},
+		Come:       []string{},
 	}
 	for _, p := range r.People {
 		person := wire.RosterPerson{Name: p.Name, Keys: []wire.RosterKey{}, May: []string{}}
@@ -95,12 +97,26 @@ func (s *App) GetRoster(ctx context.Context, _ *struct{}) (*wire.RosterNow, erro
 	}
 	for _, p := range proposals {
 		e, err := s.wireRoster(ctx, p, threshold)
+		if err == nil {
+			e.Gone, e.Come, err = differences(now.Document, p.Document)
+		}
 		if err != nil {
 			return nil, err
 		}
 		out.Proposals = append(out.Proposals, e)
 	}
 	return out, nil
+}
+
+// differences returns what an edition no longer says, and what it says besides.
+func differences(before, after []byte) (gone, come []string, err error) {
+	a, err := roster.Parse(before)
+	if err != nil {
+		return nil, nil, err
+	}
+	b, err := roster.Parse(after)
+	gone, come = roster.Differences(a, b)
+	return append([]string{}, gone...), append([]string{}, come...), err
 }
 
 // thresholdBefore returns how many people of the edition before a number have to sign that one of the number counts; 0
@@ -119,7 +135,11 @@ func (s *App) thresholdBefore(ctx context.Context, number int64) int {
 
 // ProposeRoster proposes the next edition of the roster, or makes the first one.
 func (s *App) ProposeRoster(ctx context.Context, in *wire.NewRoster) (*wire.RosterNow, error) {
-	next, err := roster.Parse([]byte(in.Document))
+	next, err := roster.Edit([]byte(in.Document))
+	if err != nil {
+		return nil, fault.Invalid(err.Error())
+	}
+	document, err := next.Bytes()
 	if err != nil {
 		return nil, fault.Invalid(err.Error())
 	}
@@ -131,7 +151,7 @@ func (s *App) ProposeRoster(ctx context.Context, in *wire.NewRoster) (*wire.Rost
 	e := store.RosterEdition{
 		Digest:     digest[:],
 		Number:     next.Edition,
-		Document:   []byte(in.Document),
+		Document:   document,
 		ProposedBy: CallerOf(ctx).Name,
 	}
 

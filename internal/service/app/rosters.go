@@ -62,13 +62,11 @@ func (s *App) toSign(ctx context.Context, r roster.Roster, st statement.Statemen
 	if err != nil {
 		return nil, fault.Invalid(err.Error())
 	}
-	sum := sha256.Sum256(text)
 	out := &wire.ToSign{
 		Statement: string(text),
-		Challenge: base64.RawURLEncoding.EncodeToString(sum[:]),
 		Site:      r.Site,
 		Keys:      []wire.RosterKey{},
-		Passkeys:  []string{},
+		Passkeys:  []wire.PasskeyOfKey{},
 	}
 
 	own := r.Person(st.Who)
@@ -92,7 +90,8 @@ func (s *App) toSign(ctx context.Context, r roster.Roster, st statement.Statemen
 	}
 	for _, p := range held {
 		if slices.ContainsFunc(keys, func(k roster.NamedKey) bool { return k.Key == p.key }) {
-			out.Passkeys = append(out.Passkeys, base64.RawURLEncoding.EncodeToString(p.credential))
+			id := base64.RawURLEncoding.EncodeToString(p.credential)
+			out.Passkeys = append(out.Passkeys, wire.PasskeyOfKey{ID: id, Key: p.key.String()})
 		}
 	}
 	return out, nil

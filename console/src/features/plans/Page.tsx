@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import type { Person, Plan } from "../../api/client";
-import { usePlan, useStart, useSubmit, useWithdrawPlan } from "./queries";
+import { usePlan, useStart, useStatement, useSubmit, useWithdrawPlan } from "./queries";
 import { may } from "../../shared/roles";
 import { BeforeAfter } from "../../shared/BeforeAfter";
 import { Button } from "../../ui/Button";
@@ -14,7 +14,9 @@ import { Time } from "../../ui/Time";
 import { Title } from "../../ui/Title";
 import { Decide } from "./Decide";
 import { Remarks } from "./Remarks";
+import { Signed } from "./Signed";
 import { Steps } from "./Steps";
+import { Submit } from "./Submit";
 
 function Actions({ plan, me }: { plan: Plan; me: Person }) {
   const submit = useSubmit(plan.id);
@@ -22,13 +24,18 @@ function Actions({ plan, me }: { plan: Plan; me: Person }) {
   const withdraw = useWithdrawPlan(plan.id);
   const navigate = useNavigate();
   const [deciding, setDeciding] = useState<"approve" | "decline">();
+  const statement = useStatement(plan.id);
   const mine = plan.author === me.name;
   return (
     <div className="my-4">
       <div className="flex flex-wrap items-center gap-2">
         {plan.state === "draft" && may(me, "author", plan.application) ? (
-          <Button look="strong" disabled={submit.isPending} onClick={() => submit.mutate(undefined)}>
-            Put in review
+          <Button
+            look="strong"
+            disabled={submit.isPending || statement.isPending}
+            onClick={() => (plan.to_sign?.length ? statement.mutate({ says: "submitted" }) : submit.mutate({}))}
+          >
+            {plan.to_sign?.length ? "Put in review…" : "Put in review"}
           </Button>
         ) : null}
         {plan.state === "in review" && may(me, "reviewer", plan.application) && !mine ? (
@@ -61,7 +68,8 @@ function Actions({ plan, me }: { plan: Plan; me: Person }) {
         ) : null}
         {plan.run ? <Link to={`/runs/${plan.run}`}>See its run</Link> : null}
       </div>
-      <Note error={submit.error ?? start.error ?? withdraw.error} />
+      <Note error={statement.error ?? submit.error ?? start.error ?? withdraw.error} />
+      {statement.data ? <Submit plan={plan} ask={statement.data} close={() => statement.reset()} /> : null}
       {deciding ? <Decide plan={plan} approve={deciding === "approve"} close={() => setDeciding(undefined)} /> : null}
     </div>
   );
@@ -106,6 +114,12 @@ export default function PlanPage({ me }: { me: Person }) {
             .map((h) => h.host)
             .join(", ")}{" "}
           first; then the rest, if at most {plan.stop_at} percent of these steps are left undone.
+        </p>
+      ) : null}
+      {plan.to_sign?.length ? (
+        <p className="text-sm">
+          {plan.to_sign.join(", ")} {plan.to_sign.length === 1 ? "changes" : "change"} only what people of the roster
+          have signed.
         </p>
       ) : null}
       {plan.needed > 1 ? (
@@ -161,6 +175,7 @@ export default function PlanPage({ me }: { me: Person }) {
           </ul>
         </section>
       ) : null}
+      <Signed plan={plan} />
       <Steps plan={plan} />
       <Remarks plan={plan} />
       <Command text={`idletally plan show ${plan.id}`} />

@@ -1,4 +1,4 @@
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useMutation, useQuery } from "@tanstack/react-query";
 import { api, body, type Schemas } from "../../api/client";
 import { keys } from "../../api/keys";
 import type { PlanState } from "./model";
@@ -38,7 +38,16 @@ export const useSteps = (plan: string, host: string, steps: number) =>
 export const useDraft = () => useChange((input: Schemas["Draft"]) => body(api.POST(`${v1}/plans`, { body: input })));
 
 export const useSubmit = (id: string) =>
-  useChange(() => body(api.POST(`${v1}/plans/{id}/submit`, { params: { path: { id } } })));
+  useChange((input: Schemas["Submission"]) =>
+    body(api.POST(`${v1}/plans/{id}/submit`, { params: { path: { id } }, body: input })),
+  );
+
+/** Asks for the text that somebody is to sign of a plan. It is asked for once: what is read is what is signed. */
+export const useStatement = (id: string) =>
+  useMutation({
+    mutationFn: (wanted: Schemas["WantedStatement"]) =>
+      body(api.POST(`${v1}/plans/{id}/statement`, { params: { path: { id } }, body: wanted })),
+  });
 
 export const useDecide = (id: string) =>
   useChange(({ approve, ...decision }: Schemas["Decision"] & { approve: boolean }) =>

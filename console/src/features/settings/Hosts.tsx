@@ -141,7 +141,7 @@ export function Hosts({ me, only }: { me: Person; only: string }) {
       {shown.length > 0 ? (
         <Table
           label="Hosts"
-          columns={["Host", "Tags", "Agent", "Watch", "Last contact", { name: "Actions", hidden: true }]}
+          columns={["Host", "Tags", "Agent", "Changes by", "Watch", "Last contact", { name: "Actions", hidden: true }]}
         >
           {shown.slice(0, 200).map((h) => (
             <tr key={h.name}>
@@ -152,6 +152,15 @@ export function Hosts({ me, only }: { me: Person; only: string }) {
               <td>
                 {h.enrolled ? h.version : "not enrolled"}
                 {h.carried ? <span className="text-sm text-muted">, by files</span> : null}
+              </td>
+              <td>
+                {h.enrolled ? (
+                  h.roster ? (
+                    `roster, edition ${h.roster}`
+                  ) : (
+                    <span className="text-muted">the service's word</span>
+                  )
+                ) : null}
               </td>
               <td>
                 <Watch state={h.watch} />

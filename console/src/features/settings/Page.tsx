@@ -7,6 +7,7 @@ import { Notices } from "./Notices";
 import { Policy } from "./Policy";
 import { People } from "./People";
 import { Reviews } from "./Reviews";
+import { Roster } from "./Roster";
 import { Schedules } from "./Schedules";
 import { Storage } from "./Storage";
 import { Tokens } from "./Tokens";
@@ -30,6 +31,7 @@ export default function Settings({ me }: { me: Person }) {
           { key: "tokens", name: "Tokens", panel: <Tokens me={me} /> },
           { key: "you", name: "You", panel: <You me={me} /> },
           { key: "reviews", name: "Reviews", panel: <Reviews me={me} /> },
+          { key: "roster", name: "Roster", panel: <Roster me={me} /> },
           { key: "storage", name: "Storage", panel: <Storage me={me} /> },
         ]}
       />

@@ -51,6 +51,27 @@ export const useResetPassword = () =>
 export const useRemovePerson = () =>
   useChange((name: string) => body(api.DELETE(`${v1}/people/{name}`, { params: { path: { name } } })));
 
+export const useRoster = () => useQuery({ queryKey: keys.roster(), queryFn: () => body(api.GET(`${v1}/roster`)) });
+export const useSigningKeys = () =>
+  useQuery({ queryKey: keys.signingKeys(), queryFn: () => body(api.GET(`${v1}/signing-keys`)) });
+export const useAddSigningKey = () =>
+  useChange((input: Schemas["NewSigningKey"]) => body(api.POST(`${v1}/me/signing-keys`, { body: input })));
+export const useRemoveSigningKey = () =>
+  useChange((id: string) => body(api.DELETE(`${v1}/me/signing-keys/{id}`, { params: { path: { id } } })));
+export const useProposeRoster = () =>
+  useChange((document: string) => body(api.POST(`${v1}/roster`, { body: { document } })));
+export const useWithdrawRoster = () =>
+  useChange((digest: string) => body(api.DELETE(`${v1}/roster/{digest}`, { params: { path: { digest } } })));
+/** Asks for the text that somebody is to sign of an edition. It is asked for once: what is read is what is signed. */
+export const useRosterStatement = () =>
+  useMutation({
+    mutationFn: (digest: string) => body(api.GET(`${v1}/roster/{digest}/statement`, { params: { path: { digest } } })),
+  });
+export const useSignRoster = () =>
+  useChange(({ digest, signed }: { digest: string; signed: Schemas["Signed"] }) =>
+    body(api.POST(`${v1}/roster/{digest}/sign`, { params: { path: { digest } }, body: { signed } })),
+  );
+
 export const useStorage = () => useQuery({ queryKey: keys.storage(), queryFn: () => body(api.GET(`${v1}/storage`)) });
 export const useTidy = () => useChange(() => body(api.POST(`${v1}/storage/tidy`)));
 export const useReviewers = (name: string) =>
