@@ -2,7 +2,10 @@ package pen
 
 import (
 	"bufio"
+	"bytes"
+	"encoding/base64"
 	"errors"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -97,6 +100,36 @@ func TestPens(t *testing.T) {
 		if one == nil || other == nil {
 			t.Errorf("%s is taken", f)
 		}
+	}
+}
+
+// What is signed verifies by the system's own program, as docs/formats.md says, and changed it does not.
+func TestVerifiedByHand(t *testing.T) {
+	file := keygen(t, "ed25519", "")
+	p, err := InFile(file, nil)
+	must(t, err)
+	message := []byte("idletally statement 1\nsays: approved\n")
+	s, err := p.Sign(t.Context(), message)
+	must(t, err)
+
+	dir := t.TempDir()
+	armoured := "-----BEGIN SSH SIGNATURE-----\n" + base64.StdEncoding.EncodeToString(s.SSH) +
+		"\n-----END SSH SIGNATURE-----\n"
+	must(t, os.WriteFile(filepath.Join(dir, "signature"), []byte(armoured), 0o600))
+	must(t, os.WriteFile(filepath.Join(dir, "signers"), []byte("purser "+p.Key.String()+"\n"), 0o600))
+	verify := func(message []byte) error {
+		c := exec.Command("ssh-keygen", "-Y", "verify", "-f", filepath.Join(dir, "signers"), "-I", "purser", "-n",
+			signature.Namespace, "-s", filepath.Join(dir, "signature"))
+		c.Stdin = bytes.NewReader(message)
+		out, err := c.CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("%w: %s", err, out)
+		}
+		return nil
+	}
+	must(t, verify(message))
+	if verify(append(message, '\n')) == nil {
+		t.Error("another statement verifies")
 	}
 }
 
