@@ -242,8 +242,11 @@ What you sign is shown first.`,
 			if p, err = api.SubmitSigned(c.Context(), p.ID, in); err != nil {
 				return err
 			}
-			return o.showOne(c, p, "plan", p.ID, "state", p.State, "digest", p.Digest, "next",
-				"another person: idletally plan approve "+p.ID+" --digest "+p.Digest)
+			next := "another person: idletally plan approve " + p.ID + " --digest " + p.Digest
+			if len(p.ToSign) > 0 {
+				next += " --sign"
+			}
+			return o.showOne(c, p, "plan", p.ID, "state", p.State, "digest", p.Digest, "next", next)
 		})}
 	signFlags(submit, &by)
 	return submit

@@ -80,7 +80,7 @@ func showRoster(o *options, c *cobra.Command, now wire.RosterNow) error {
 
 	printf(c, "")
 	for _, p := range now.Edition.People {
-		printf(c, "%s: %s", p.Name, cmp.Or(strings.Join(p.May, "; "), "may do nothing"))
+		printf(c, "%s: %s", p.Name, cmp.Or(strings.Join(p.May, "; "), "signs editions of the roster alone"))
 		for _, k := range p.Keys {
 			printf(c, "  %-12s %-36s %s", k.Name, k.Kind, k.Fingerprint)
 		}
@@ -340,7 +340,7 @@ func rosterCheck(o *options) *cobra.Command {
 				"until":       r.Until,
 				"people":      people,
 				"threshold":   r.Threshold,
-			}, "edition", strconv.FormatInt(r.Edition, 10), "people", strings.Join(people, ", "), "enact the next one",
+			}, "edition", strconv.FormatInt(r.Edition, 10), "people", strings.Join(people, ", "), "the next one takes",
 				strconv.Itoa(r.Threshold)+" people"+recoveryText(r), "good until", r.Until, "fingerprint",
 				r.Digest().String())
 		},

@@ -10,6 +10,7 @@ export function RosterPeople({ edition }: { edition: Schemas["RosterEdition"] })
         <tr key={p.name}>
           <td>{p.name}</td>
           <td>
+            {p.may.length ? null : "sign editions of the roster alone"}
             {p.may.map((m) => (
               <div key={m}>{sayRight(m)}</div>
             ))}
