@@ -63,8 +63,22 @@ func (s *Stage) makeKey(person string) (k signature.Key, err error) {
 	return signature.ParseKey(strings.TrimSpace(string(text)))
 }
 
-// Muster makes a key for each of the people who draft and review, founds a roster of them, and has the hosts pin it.
+// Muster founds the roster, and has the hosts pin it.
 func (s *Stage) Muster(ctx context.Context) error {
+	document, fingerprint, err := s.Found(ctx)
+	if err != nil {
+		return err
+	}
+	for host := range Hosts {
+		if err := s.PinRoster(host, document, fingerprint); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Found makes a key for each of the people of the roster, and founds it.
+func (s *Stage) Found(ctx context.Context) (document []byte, fingerprint string, err error) {
 	now := time.Now().UTC().Truncate(time.Second)
 	r := roster.Roster{
 		Edition:   1,
@@ -76,14 +90,14 @@ func (s *Stage) Muster(ctx context.Context) error {
 	for person, rights := range Signers {
 		key, err := s.makeKey(person)
 		if err != nil {
-			return err
+			return nil, "", err
 		}
 		api, err := s.As(ctx, person)
 		if err != nil {
-			return err
+			return nil, "", err
 		}
 		if _, err := api.AddSigningKey(ctx, wire.NewSigningKey{Name: "laptop", Key: key.String()}); err != nil {
-			return fmt.Errorf("key of %s: %w", person, err)
+			return nil, "", fmt.Errorf("key of %s: %w", person, err)
 		}
 
 		p := roster.Person{Name: person, Keys: []roster.NamedKey{{Name: "laptop", Key: key}}}
@@ -96,28 +110,29 @@ func (s *Stage) Muster(ctx context.Context) error {
 		}
 		r.People = append(r.People, p)
 	}
+
+	for i := range 3 { // kept offline, if it were no demo
+		name := fmt.Sprintf("safe-%d", i+1)
+		key, err := s.makeKey(name)
+		if err != nil {
+			return nil, "", err
+		}
+		r.Recovery = append(r.Recovery, roster.NamedKey{Name: name, Key: key})
+	}
+	r.Recover = 2
 	r.Sort()
 
-	document, err := r.Bytes()
-	if err != nil {
-		return err
+	if document, err = r.Bytes(); err != nil {
+		return nil, "", err
 	}
 	if err := os.WriteFile(s.RosterFile(), document, 0o644); err != nil {
-		return err
+		return nil, "", err
 	}
 	admin, err := s.As(ctx, "admin")
-	if err != nil {
-		return err
+	if err == nil {
+		_, err = admin.ProposeRoster(ctx, string(document))
 	}
-	if _, err := admin.ProposeRoster(ctx, string(document)); err != nil {
-		return err
-	}
-	for host := range Hosts {
-		if err := s.PinRoster(host, document, r.Digest().String()); err != nil {
-			return err
-		}
-	}
-	return nil
+	return document, r.Digest().String(), err
 }
 
 // PinRoster has a host pin a roster, on the host; its agent is started anew.

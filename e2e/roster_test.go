@@ -248,3 +248,127 @@ func TestForgedOrder(t *testing.T) {
 		})
 	}
 }
+
+// Hosts that are reached over SSH, and hosts that nothing leads to, ask for people's signatures like any other: the
+// roster is where the host is.
+func TestRosterElsewhere(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	s, admin, change := crewedOn(t)
+	_, fingerprint, err := s.Found(ctx)
+	must(t, err)
+	author, reviewer := ashore(t, s, "quartermaster"), ashore(t, s, "harbourmaster")
+	op := command{t: t, s: s, person: "quartermaster"}
+	root, bag := folder(t), folder(t)
+	at := filepath.Join(root, "bill")
+	must(t, os.WriteFile(at, nil, 0o644))
+	in := func(name string) string { return filepath.Join(bag, name) }
+	pin := func(own string) {
+		t.Helper()
+		op.want(2, "fingerprint", "agent", "--folder", own, "roster", "pin", s.RosterFile())
+		op.want(1, "not the one that was compared", "agent", "--folder", own, "roster", "pin", s.RosterFile(),
+			"--fingerprint", strings.Repeat("1", 64))
+		op.want(0, "only what people of the roster have signed", "agent", "--folder", own, "roster", "pin",
+			s.RosterFile(), "--fingerprint", fingerprint)
+	}
+
+	// One that is reached over SSH.
+	d := openDoor(t)
+	inv, err := admin.Invite(ctx, wire.NewHost{Name: "pontoon"})
+	must(t, err)
+	near, far := filepath.Join(folder(t), "near"), filepath.Join(folder(t), "far")
+	ssh := []string{"agent", "enrol", "--service", s.Address, "--authority", s.Authority(), "--code", inv.Code,
+		"--root", root, "--folder", near, "--ssh", "root@" + d.address, "--ssh-key", d.at("key"), "--ssh-folder", far,
+		"--ssh-known-hosts", d.at("known"), "--ssh-sudo"}
+	pinned := []string{"--roster", s.RosterFile(), "--roster-fingerprint", fingerprint}
+	op.want(2, "pins its roster itself", append(ssh, pinned...)...)
+	op.want(0, "Enrolled as host pontoon", ssh...)
+	op.want(1, "pin the roster there", "agent", "--folder", near, "roster", "pin", s.RosterFile(), "--fingerprint",
+		fingerprint)
+	pin(far)
+	attend(t, "--folder", near)
+
+	// And one that nothing leads to.
+	own := filepath.Join(folder(t), "barge")
+	op.letIn("barge", "barge", own, in, root)
+	pin(own)
+
+	api := as(t, s, "quartermaster")
+	look(t, s, root, in("snapshot"))
+	snap, err := api.TakeSnapshot(ctx, wire.NewSnapshot{Application: "billing", Host: "pontoon", Roots: []string{root}})
+	must(t, err)
+	awaitSnapshot(t, api, snap.ID)
+	for _, host := range []string{"pontoon", "barge"} {
+		t.Run(host, func(t *testing.T) {
+			for _, signs := range []bool{false, true} {
+				must(t, os.Chmod(at, 0o644))
+				p, err := api.DraftPlan(ctx, wire.Draft{
+					Application: "billing",
+					Hosts:       []string{host},
+					Changes:     "changes: [{paths: " + at + ", set: {files: 0600}}]",
+				})
+				must(t, err)
+				if signs {
+					author.want(0, "in review", "plan", "submit", p.ID, "--sign")
+					p, err = api.Plan(ctx, p.ID)
+					must(t, err)
+					reviewer.want(0, "approved", approving(p, "--sign")...)
+				} else {
+					change("UPDATE host SET roster_edition = 0")
+					approved(t, s, p)
+				}
+				r, err := api.StartRun(ctx, p.ID)
+				must(t, err)
+
+				says := map[bool]string{false: "refused by the roster", true: "finished"}[signs]
+				if host == "barge" {
+					file := in("order-" + p.ID)
+					op.want(0, "agent carry", "run", "export", r.ID, host, file)
+					code := map[bool]int{false: 4, true: 0}[signs] // bad news, or none
+					op.want(code, says, "agent", "--folder", own, "carry", file, file+".report")
+					op.want(code, "", "run", "import", file+".report")
+				}
+				r = ended(t, api, r.ID)
+				if h := r.Hosts[0]; !strings.Contains(string(h.State)+" "+h.Message, says) {
+					t.Errorf("signed %t: %s, %s", signs, h.State, h.Message)
+				}
+				st, err := os.Stat(at)
+				must(t, err)
+				if (st.Mode().Perm() == 0o600) != signs {
+					t.Errorf("signed %t: its mode is %s", signs, st.Mode())
+				}
+			}
+		})
+	}
+}
+
+// look takes a snapshot of a host that nothing leads to, by a file.
+func look(t *testing.T, s *demo.Stage, root, file string) {
+	t.Helper()
+	op := command{t: t, s: s, person: "quartermaster"}
+	op.want(0, "", "snapshot", "save", file, "--root", root, "--host", "barge", "--application", "billing")
+	op.want(0, "ready", "snapshot", "import", file)
+}
+
+// People who have lost their keys go on by recovery keys that were kept offline: as many as the roster says.
+func TestRecovery(t *testing.T) {
+	t.Parallel()
+	s, _ := crewed(t)
+	_, _, err := s.Found(t.Context())
+	must(t, err)
+	admin := command{t: t, s: s, person: "admin"}
+	admin.login()
+	draft, errs, code := admin.run("", "roster", "draft", "--until", "2099-01-01")
+	if code != 0 {
+		t.Fatal(errs)
+	}
+	file := filepath.Join(t.TempDir(), "roster.txt")
+	must(t, os.WriteFile(file, []byte(draft), 0o600))
+	out, _, _ := admin.run("", "roster", "check", file)
+	print := fingerprintOf.FindString(out)
+	admin.want(0, "0 of 2 have signed", "roster", "propose", file)
+	admin.want(1, "as a key of yours", "roster", "sign", print, "--key", s.KeyFile("quartermaster"))
+	admin.want(0, "1 of 2 have signed", "roster", "sign", print, "--key", s.KeyFile("safe-3"))
+	admin.want(0, "1 of 2 have signed", "roster", "sign", print, "--key", s.KeyFile("safe-3"))
+	admin.want(0, "2        counts", "roster", "sign", print, "--key", s.KeyFile("safe-1"))
+}
