@@ -370,11 +370,21 @@ func (s *App) agreedOn(ctx context.Context, p store.Plan) error {
 		})
 	}
 	for _, h := range x.knowing {
+		if !known(statement.Point{Number: h.Roster, Hash: hashOf(h.RosterDigest)}) {
+			return fault.Conflict(fmt.Sprintf("host %s acts by edition %d of another roster than this service has: "+
+				"its own one is to be restored, or the host's pinned anew", h.Name, h.Roster))
+		}
 		if _, err := r.Authorize(x.order(h.Name), signed, known, time.Now()); err != nil {
 			return fault.Conflict("host " + h.Name + " would refuse it: " + err.Error())
 		}
 	}
 	return nil
+}
+
+// hashOf returns a hash as the database has it; zero for what is none.
+func hashOf(b []byte) (h tree.Hash) {
+	copy(h[:], b)
+	return h
 }
 
 // lineFor returns the editions of the roster that lead on from the one that a host acts by. A host that nobody hears of

@@ -3,13 +3,18 @@
 package passkey
 
 import (
+	"crypto/ecdh"
+	"crypto/ed25519"
+	"crypto/rsa"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
-	"encoding/pem"
 	"errors"
 	"fmt"
+	"math/big"
 	"net"
 	"net/url"
+	"slices"
 	"time"
 
 	"github.com/go-webauthn/webauthn/protocol"
@@ -148,12 +153,44 @@ func Key(kept []byte) (k signature.Key, id []byte, err error) {
 	if err := json.Unmarshal(kept, &c); err != nil {
 		return k, nil, err
 	}
-	block, _ := pem.Decode([]byte(webauthncose.DisplayPublicKey(c.PublicKey)))
-	if block == nil {
-		return k, nil, errors.New("the passkey's key is of a kind that nobody signs by here")
+	der, err := spki(c.PublicKey)
+	if err != nil {
+		return k, nil, fmt.Errorf("the passkey's key: %w", err)
 	}
-	k, err = signature.ParseKey(signature.WebAuthn + " " + base64.StdEncoding.EncodeToString(block.Bytes))
+	k, err = signature.ParseKey(signature.WebAuthn + " " + base64.StdEncoding.EncodeToString(der))
 	return k, c.ID, err
+}
+
+// spki returns a key of COSE (RFC 9053 section 7) as a SubjectPublicKeyInfo. Whoever made the passkey wrote it: none of
+// its parts is believed.
+func spki(cose []byte) ([]byte, error) {
+	key, err := webauthncose.ParsePublicKey(cose)
+	if err != nil {
+		return nil, err
+	}
+	switch key := key.(type) {
+	case webauthncose.EC2PublicKeyData:
+		public, err := ecdh.P256().NewPublicKey(slices.Concat([]byte{4}, key.XCoord, key.YCoord))
+		if err != nil {
+			return nil, err
+		}
+		return x509.MarshalPKIXPublicKey(public)
+	case webauthncose.OKPPublicKeyData:
+		if len(key.XCoord) != ed25519.PublicKeySize {
+			return nil, errors.New("it has another length than Ed25519 keys have")
+		}
+		return x509.MarshalPKIXPublicKey(ed25519.PublicKey(key.XCoord))
+	case webauthncose.RSAPublicKeyData:
+		if len(key.Exponent) == 0 || len(key.Exponent) > 4 || len(key.Modulus) > 512 {
+			return nil, errors.New("it has another size than RSA keys that sign here")
+		}
+		e := 0
+		for _, b := range key.Exponent {
+			e = e<<8 | int(b)
+		}
+		return x509.MarshalPKIXPublicKey(&rsa.PublicKey{N: new(big.Int).SetBytes(key.Modulus), E: e})
+	}
+	return nil, errors.New("it is of a kind that nobody signs by here")
 }
 
 // AskOf returns, as JSON, what a browser needs to show one of somebody's passkeys, and the state that belongs to its

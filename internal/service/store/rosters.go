@@ -95,6 +95,9 @@ func (s *Store) FoundRoster(ctx context.Context, e RosterEdition) error {
 		}
 		_, err := tx.ExecContext(ctx, `INSERT INTO roster_edition (digest, edition, counting, document, proposed_by,
 			proposed, counts) VALUES (?,1,1,?,?,?,?)`, e.Digest, e.Document, e.ProposedBy, now(), now())
+		if duplicate(err) {
+			err = fmt.Errorf("somebody else has just founded a roster: %w", ErrConflict)
+		}
 		return err
 	})
 }
