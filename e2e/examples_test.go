@@ -27,7 +27,7 @@ var notRun = map[string]string{
 	"agent request": "TestCarried", "agent join": "TestCarried", "agent carry": "TestCarried",
 	"host admit": "TestCarried", "run export": "TestCarried", "run import": "TestCarried",
 	"roster sign": "of an edition that follows on another: TestRoster", "roster withdraw": "TestRoster",
-	"agent roster": "on a host: TestRoster",
+	"agent roster": "on a host: TestRoster", "request agree": "TestRequests", "request decline": "TestRequests",
 	"agent prober": "of a file server: TestShares", "agent status": "on a host: TestWorld",
 	"agent runs": "on a host: TestWorld", "agent put-back": "on a host: TestWorld",
 	"run halt":     "of a run that goes on: TestAgentKilledInRun",

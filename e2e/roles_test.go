@@ -307,12 +307,9 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 		}
 	}
 
-	answersFit(t, s, as(t, s, "admin").Token, map[string]string{
-		"/snapshots/{id}": snap.ID,
-		"/plans/{id}":     ready.ID,
-		"/runs/{id}":      run.ID,
-		"/reports/{id}":   group.Report,
-	})
+	ids := map[string]string{"/snapshots/{id}": snap.ID, "/plans/{id}": ready.ID, "/runs/{id}": run.ID,
+		"/reports/{id}": group.Report, "/roster/{id}": nextRoster(t, s)}
+	answersFit(t, s, as(t, s, "admin").Token, ids)
 
 	past, err := as(t, s, "admin").History(ctx, client.HistoryQuery{What: "refused", Who: "elsewhere"}, 200)
 	if err != nil || len(past) != len(tries)-1 { // one only asks

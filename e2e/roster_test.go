@@ -10,6 +10,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
 	"idletally/demo"
 	"idletally/internal/archive"
@@ -371,4 +372,20 @@ func TestRecovery(t *testing.T) {
 	admin.want(0, "1 of 2 have signed", "roster", "sign", print, "--key", s.KeyFile("safe-3"))
 	admin.want(0, "1 of 2 have signed", "roster", "sign", print, "--key", s.KeyFile("safe-3"))
 	admin.want(0, "2        counts", "roster", "sign", print, "--key", s.KeyFile("safe-1"))
+}
+
+// nextRoster founds a roster that no host acts by, proposes the edition that follows on it, and returns its digest.
+func nextRoster(t *testing.T, s *demo.Stage) string {
+	t.Helper()
+	document, _, err := s.Found(t.Context())
+	must(t, err)
+	r, err := roster.Parse(document)
+	must(t, err)
+	next := r.Next()
+	next.Until = next.Until.Add(time.Hour)
+	document, err = next.Bytes()
+	must(t, err)
+	_, err = as(t, s, "admin").ProposeRoster(t.Context(), string(document))
+	must(t, err)
+	return next.Digest().String()
 }

@@ -148,9 +148,9 @@ were found (baseline with errors, drift with --strict, steps refused, hosts miss
 	root.AddCommand(agentCommand(o), loginCommand(o), logoutCommand(o), personCommand(o), hostCommand(o),
 		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), waiverCommand(o),
 		planCommand(o), runCommand(o), historyCommand(o), signInCommand(o), tokenCommand(o), scheduleCommand(o),
-		hookCommand(o), policyCommand(o), keysCommand(o), rosterCommand(o), overviewCommand(o), versionCommand(o),
-		profileCommand(o), searchCommand(o), storageCommand(o), modeCommand(o), entriesCommand(o), pathCommand(o),
-		accountCommand(o), accessCommand(o))
+		hookCommand(o), policyCommand(o), keysCommand(o), rosterCommand(o), requestCommand(o), overviewCommand(o),
+		versionCommand(o), profileCommand(o), searchCommand(o), storageCommand(o), modeCommand(o), entriesCommand(o),
+		pathCommand(o), accountCommand(o), accessCommand(o))
 
 	grouped(root)
 	exampled(root)
@@ -170,8 +170,8 @@ var inGroups = []struct {
 	{"Change and put back:", []string{"plan", "run"}},
 	{"Hosts and their agents:", []string{"host", "agent"}},
 	{"Run the service:",
-		[]string{"serve", "backup", "storage", "person", "token", "policy", "keys", "roster", "hook", "history",
-			"openapi"}},
+		[]string{"serve", "backup", "storage", "person", "token", "policy", "keys", "roster", "request", "hook",
+			"history", "openapi"}},
 }
 
 // grouped shows the commands of the program in the order of work.

@@ -39,7 +39,7 @@ func policySet(o *options) *cobra.Command {
 	var after time.Duration
 	var idle time.Duration
 	var second []string
-	var days int
+	var days, agree int
 	set := &cobra.Command{
 		Use:   "set",
 		Short: "Change what holds for people and their sessions",
@@ -71,6 +71,10 @@ holds so far): until then every admin can take it back, by "idletally policy kee
 				p.EnrolmentDays = days
 			}
 
+			if given("agree") {
+				p.Agree = agree
+			}
+
 			if given("second-factor") {
 				p.SecondFactor = second
 			}
@@ -92,6 +96,9 @@ holds so far): until then every admin can take it back, by "idletally policy kee
 	set.Flags().DurationVar(&idle, "idle", 0, "how long a session lasts that nobody uses: such as 30m")
 	set.Flags().IntVar(&days, "enrolment-days", 0,
 		"days after which a host has to be enrolled anew, however often its agent renews its certificate; 0 is never")
+	set.Flags().IntVar(&agree, "agree", 0,
+		"how many other admins have to agree to a change of who may do what: of people, roles, sign-ins, the policy "+
+			"and reviewers; 0: none")
 	set.Flags().StringSliceVar(&second, "second-factor", nil,
 		"roles that need a second factor, apart by commas; \"\" is none")
 	return set
@@ -148,6 +155,13 @@ func (o *options) showPolicy(c *cobra.Command, p wire.PolicyNow) error {
 			return "is left to each"
 		}
 		return "is needed by " + strings.Join(p.SecondFactor, ", ")
+	})
+
+	row("who may do what", func(p wire.Policy) string {
+		if p.Agree == 0 {
+			return "an admin alone changes"
+		}
+		return fmt.Sprintf("an admin changes when %d others agree", p.Agree)
 	})
 
 	row("hosts", func(p wire.Policy) string {

@@ -169,7 +169,8 @@ func showReview(c *cobra.Command, p wire.Plan) {
 }
 
 func reviewRuleCommand(o *options) *cobra.Command {
-	return &cobra.Command{
+	var editions int
+	c := &cobra.Command{
 		Use:   "reviewers APPLICATION NUMBER",
 		Short: "Say how many people have to approve an application's plans",
 		Args:  args(2, 2, "an application and a number"),
@@ -178,14 +179,25 @@ func reviewRuleCommand(o *options) *cobra.Command {
 			if err != nil {
 				return usageError{fmt.Errorf("%q is no number", a[1])}
 			}
-			if err := api.SetReviewers(c.Context(), a[0], n); err != nil {
+			rule := wire.ReviewRule{Reviewers: n}
+			if c.Flags().Changed("editions") {
+				rule.Editions = &editions
+			}
+			if err := api.SetReviewRule(c.Context(), a[0], rule); err != nil {
 				return err
 			}
 
 			printf(c, "Plans of %s need %d reviewers from now on.", a[0], n)
+			if rule.Editions != nil {
+				printf(c, "%d reviewers have to agree before an edition of its baseline is published.", editions)
+			}
 			return nil
 		}),
 	}
+
+	c.Flags().IntVar(&editions, "editions", 0,
+		"how many reviewers have to agree before an edition of its baseline is published; 0: none")
+	return c
 }
 
 func scriptCommand(o *options) *cobra.Command {

@@ -596,8 +596,26 @@ func (c *Client) Remark(ctx context.Context, id string, r wire.NewRemark) (wire.
 
 // SetReviewers sets how many people have to approve an application's plans.
 func (c *Client) SetReviewers(ctx context.Context, application string, n int) error {
-	return c.Do(ctx, http.MethodPut, "/applications/"+url.PathEscape(application)+"/review",
-		wire.ReviewRule{Reviewers: n}, nil)
+	return c.SetReviewRule(ctx, application, wire.ReviewRule{Reviewers: n})
+}
+
+// SetReviewRule sets how many people look at an application's plans, and at editions of its baseline.
+func (c *Client) SetReviewRule(ctx context.Context, application string, r wire.ReviewRule) error {
+	return c.Do(ctx, http.MethodPut, "/applications/"+url.PathEscape(application)+"/review", r, nil)
+}
+
+// Requests lists what waits for others to agree.
+func (c *Client) Requests(ctx context.Context) ([]wire.Request, error) {
+	return All[wire.Request](ctx, c, "/requests", nil, 10_000)
+}
+
+// DecideRequest agrees to what somebody else wants to do, or declines it.
+func (c *Client) DecideRequest(ctx context.Context, id string, agree bool) (wire.Request, error) {
+	verb := "decline"
+	if agree {
+		verb = "agree"
+	}
+	return post[wire.Request](ctx, c, "/requests/"+url.PathEscape(id)+"/"+verb, nil)
 }
 
 // Plans lists plans.

@@ -62,6 +62,22 @@ type NewSigningKey struct {
 	Key  string `json:"key" maxLength:"4096" doc:"Its public half: a line of an authorized_keys file"`
 }
 
+// A Request is a call that others have to agree to before it is carried out. When they have, whoever made it makes it
+// again.
+type Request struct {
+	ID          string    `json:"id"`
+	Operation   string    `json:"operation" doc:"The operation of the API, by its id"`
+	Application string    `json:"application,omitempty"`
+	AskedBy     string    `json:"asked_by" doc:"Who wants it"`
+	Says        string    `json:"says" doc:"What the call says, as JSON"`
+	Role        string    `json:"role" doc:"That whoever agrees has to have"`
+	Needed      int       `json:"needed" doc:"How many others have to agree"`
+	Agreed      []string  `json:"agreed" doc:"Who has"`
+	State       string    `json:"state" enum:"waiting,agreed,declined,used" doc:"Agreed: it is carried out when the call is made again"`
+	Created     time.Time `json:"created"`
+	Expires     time.Time `json:"expires"`
+}
+
 // NewRoster proposes an edition.
 type NewRoster struct {
 	Document string `json:"document" maxLength:"262144" doc:"As docs/formats.md describes it; its lists may be in whatever order"`

@@ -124,6 +124,7 @@ type Policy struct {
 	SecondFactor    []string `json:"second_factor" maxItems:"5" doc:"Roles that need a second factor"`
 	EnrolmentDays   int      `json:"enrolment_days" minimum:"0" maximum:"3650" doc:"Days after which a host has to be enrolled anew, however often its agent renews its certificate; 0 is never"`
 	Idle            int      `json:"idle" minimum:"5" maximum:"720" doc:"Minutes after which a session ends that is not used"`
+	Agree           int      `json:"agree,omitempty" minimum:"0" maximum:"5" doc:"How many other admins have to agree to a change of who may do what; 0: none"`
 }
 
 // PolicyNow is the policy that holds, and the one that is to.
@@ -788,7 +789,8 @@ type NewRemark struct {
 
 // ReviewRule says how many people have to approve an application's plans.
 type ReviewRule struct {
-	Reviewers int `json:"reviewers" minimum:"1" maximum:"9"`
+	Reviewers int  `json:"reviewers" minimum:"1" maximum:"9"`
+	Editions  *int `json:"editions,omitempty" minimum:"0" maximum:"9" doc:"How many reviewers of the application have to agree before an edition of its baseline is published; 0: none. What is not given stays"`
 }
 
 // PlanHost is a plan's part on one host.

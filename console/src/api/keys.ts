@@ -44,6 +44,7 @@ export const keys = {
   plan: key("plan"),
   plans: key("plans"),
   preview: key("preview"),
+  requests: key("requests"),
   results: key("results"),
   roster: key("roster"),
   run: key("run"),

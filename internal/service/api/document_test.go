@@ -343,6 +343,7 @@ var wholes = map[string]string{
 	"list-people": "bounded where one is added", "list-schedules": "bounded where one is added",
 	"list-tokens": "bounded where one is added", "list-passkeys": "bounded where one is added",
 	"list-sessions": "the oldest end", "list-signing-keys": "bounded where one is added",
+	"list-requests":  "bounded where one is added",
 	"take-snapshots": "one for each host that was asked", "get-trend": "one for each host",
 	"list-equal": "says how many there are in all: list-findings has them", "list-steps": "chunk by chunk",
 }

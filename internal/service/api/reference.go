@@ -27,7 +27,7 @@ var tags = []struct {
 	{"Drift and waivers", []string{"drift", "reports", "waivers"}},
 	{"Plans and runs", []string{"plans", "runs"}},
 	{"Hosts", []string{"hosts", "keys"}},
-	{"People and policy", []string{"people", "policy"}},
+	{"People and policy", []string{"people", "policy", "requests"}},
 	{"Roster", []string{"roster", "signing-keys"}},
 	{"Notices", []string{"hooks"}},
 	{"History and storage", []string{"history", "storage"}},

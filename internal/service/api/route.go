@@ -172,6 +172,9 @@ func (r row[I, O]) inPerson() row[I, O] { r.InPerson = true; return r }
 // fresh makes callers show who they are, unless they have just done so.
 func (r row[I, O]) fresh() row[I, O] { r.Fresh = true; return r }
 
+// agreed makes a call wait until others with a role have agreed to it, where the policy or its application says so.
+func (r row[I, O]) agreed(role string) row[I, O] { r.Agree = role; return r }
+
 // beforeTwoFactor allows an operation to those who have to set up a second factor first.
 func (r row[I, O]) beforeTwoFactor() row[I, O] { r.BeforeTwoFactor = true; return r }
 
@@ -188,9 +191,10 @@ func (r row[I, O]) register(s *API) {
 
 // answer serves a call, unless its role is for another application.
 func (r row[I, O]) answer(ctx context.Context, s *API, in *I) (*O, error) {
+	application := ""
 	if r.application != nil {
-		application, err := r.application(ctx, in)
-		if err != nil {
+		var err error
+		if application, err = r.application(ctx, in); err != nil {
 			return nil, s.Problem(err)
 		}
 		if err := s.AllowFor(ctx, r.Rule, application); err != nil {
@@ -198,7 +202,12 @@ func (r row[I, O]) answer(ctx context.Context, s *API, in *I) (*O, error) {
 		}
 	}
 
+	done, err := s.Agreed(ctx, r.Rule, application, in)
+	if err != nil {
+		return nil, s.Problem(err)
+	}
 	out, err := r.serve(ctx, in)
+	done(err)
 	if err != nil {
 		return nil, s.Problem(err)
 	}

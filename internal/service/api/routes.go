@@ -38,6 +38,7 @@ func (s *API) routes() []route {
 		s.searchTable(),
 		s.settingsTable(),
 		s.policyTable(),
+		s.requestsTable(),
 		s.tokensTable(),
 		s.historyTable(),
 		s.keysTable(),
@@ -65,7 +66,7 @@ func (s *API) peopleTable() []route {
 				"be kept").inPerson().beforeTwoFactor(),
 		get("/people", "list-people", wire.Admin, quick, a.ListPeople, "List people"),
 		post("/people", "add-person", wire.Admin, hashing, a.AddPerson,
-			"Add a person with a one-time password").created().fresh(),
+			"Add a person with a one-time password").created().fresh().agreed(wire.Admin),
 	}
 }
 
@@ -89,7 +90,8 @@ func (s *API) sessionsTable() []route {
 		tell("/me/second/remove", "remove-second", signedIn, quick, a.RemoveSecond,
 			"Turn off your second factor, by one of its codes").inPerson(),
 		del("/people/{name}/second", "remove-second-of", wire.Admin, quick, a.RemoveSecondOf,
-			"Take away the second factor of somebody who has lost it. Their sessions end").inPerson().fresh(),
+			"Take away the second factor of somebody who has lost it. Their sessions end").
+			inPerson().fresh().agreed(wire.Admin),
 	}
 }
 
@@ -156,7 +158,7 @@ func (s *API) baselinesTable() []route {
 			"Show an edition with its text"),
 		postTo("/baselines/{name}/{number}/publish", "publish-edition", wire.Author, costly, a.PublishEdition,
 			"Make an edition the one that counts, and compare the last snapshots with it").
-			named(func(in *app.EditionRequest) string { return in.Name }),
+			named(func(in *app.EditionRequest) string { return in.Name }).agreed(wire.Reviewer),
 		get("/applications", "list-applications", wire.Viewer, quick, a.ListApplications,
 			"List applications with the state on their hosts"),
 	}
@@ -348,7 +350,7 @@ func (s *API) reviewsTable() []route {
 		getAs("/applications/{name}/review", "get-review-rule", wire.Viewer, quick, a.GetReviewRule,
 			"How many people have to approve an application's plans"),
 		putAs("/applications/{name}/review", "set-review-rule", wire.Admin, quick, a.SetReviewRule,
-			"Say how many people have to approve an application's plans").fresh(),
+			"Say how many people have to approve an application's plans").fresh().agreed(wire.Admin),
 	}
 }
 
@@ -375,16 +377,32 @@ func (s *API) settingsTable() []route {
 	a := s.App
 	return []route{
 		getAs("/people/{name}/roles", "get-roles", wire.Admin, quick, a.GetRoles, "What a person may do"),
-		putAs("/people/{name}/roles", "set-roles", wire.Admin, quick, a.SetRoles, "Say what a person may do").fresh(),
+		putAs("/people/{name}/roles", "set-roles", wire.Admin, quick, a.SetRoles, "Say what a person may do").fresh().
+			agreed(wire.Admin),
 		postTo("/people/{name}/password", "reset-password", wire.Admin, hashing, a.ResetPassword,
-			"Give a person a one-time password, good for a day, which ends their sessions and tokens").fresh(),
+			"Give a person a one-time password, good for a day, which ends their sessions and tokens").
+			fresh().agreed(wire.Admin),
 		del("/people/{name}", "remove-person", wire.Admin, quick, a.RemovePerson,
-			"Remove a person; what they did stays in the history").fresh(),
+			"Remove a person; what they did stays in the history").fresh().agreed(wire.Admin),
 		getAs("/hosts/{name}/tags", "get-tags", wire.Viewer, quick, a.GetTags, "Which tags a host has"),
 		putAs("/hosts/{name}/tags", "set-tags", wire.Operator, quick, a.SetTags,
 			"Say which tags a host has: baselines choose their hosts by them"),
 		postTo("/hosts/{name}/shut-out", "shut-out-host", wire.Operator, quick, a.ShutOutHost,
 			"Revoke the certificate of a host's agent: it has to be enrolled anew"),
+	}
+}
+
+// requestsTable is about what others have to agree to.
+func (s *API) requestsTable() []route {
+	a := s.App
+	return []route{
+		get("/requests", "list-requests", signedIn, quick, a.ListRequests,
+			"List what waits for others to agree, or was agreed to and is still to be done: your own, and what you "+
+				"can agree to"),
+		postTo("/requests/{id}/agree", "agree-to-request", signedIn, quick, a.AgreeToRequest,
+			"Agree to what somebody else wants to do").inPerson().fresh(),
+		postTo("/requests/{id}/decline", "decline-request", signedIn, quick, a.DeclineRequest,
+			"Decline what somebody else wants to do, or take back what you have asked for").inPerson(),
 	}
 }
 
@@ -396,7 +414,7 @@ func (s *API) policyTable() []route {
 			"What holds for people and their sessions, and what is to hold"),
 		putAs("/policy", "set-policy", wire.Admin, quick, a.SetPolicy,
 			"Say what is to hold for people and their sessions: at once where it is stricter, otherwise "+
-				"when a new reviewer would count").fresh(),
+				"when a new reviewer would count").fresh().agreed(wire.Admin),
 		del("/policy/next", "keep-policy", wire.Admin, quick, a.KeepPolicy,
 			"Have what holds for people go on holding").fresh(),
 	}

@@ -25,6 +25,7 @@ type Rule struct {
 	OfOne           bool   // the role is needed for one application, not everywhere
 	InPerson        bool   // people call it themselves, no token of theirs does: a stolen token makes no other
 	Fresh           bool   // callers have shown just now who they are: a stolen session does nothing of this
+	Agree           string // the role of others who have to agree first, where the policy or the application says so
 	BeforeTwoFactor bool   // whoever has to set up a second factor first may call it all the same
 }
 

@@ -160,9 +160,13 @@ func (s *App) auditPolicy(ctx context.Context, what string, p wire.Policy, from 
 	if p.ManagersApprove {
 		managers = "managers may approve"
 	}
+	others := "admins change who may do what alone"
+	if p.Agree > 0 {
+		others = fmt.Sprintf("%d other admins agree to changes of who may do what", p.Agree)
+	}
 	s.audit(ctx, what, "policy",
-		fmt.Sprintf("from %s on: %s; new reviewers count after %d h; %s; sessions end after %d min; enrolments %s",
-			from.UTC().Format(time.RFC3339), managers, p.ReviewerAfter, second, p.Idle, enrolments))
+		fmt.Sprintf("from %s on: %s; new reviewers count after %d h; %s; sessions end after %d min; enrolments %s; %s",
+			from.UTC().Format(time.RFC3339), managers, p.ReviewerAfter, second, p.Idle, enrolments, others))
 }
 
 // freshFor is how long somebody counts as having just shown who they are.

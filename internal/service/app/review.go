@@ -280,10 +280,14 @@ func (s *App) AddRemark(ctx context.Context, in *AddRemarkRequest) (*wire.Plan, 
 	return s.showPlan(ctx, in.ID)
 }
 
-// GetReviewRule returns how many people have to approve an application's plans.
+func wireRule(r store.ReviewRule) *shown[wire.ReviewRule] {
+	return &shown[wire.ReviewRule]{tagOf(r.String()), wire.ReviewRule{Reviewers: r.Reviewers, Editions: &r.Editions}}
+}
+
+// GetReviewRule returns how many people look at an application's plans, and at editions of its baseline.
 func (s *App) GetReviewRule(ctx context.Context, in *ByName) (*shown[wire.ReviewRule], error) {
-	n, err := s.store.Reviewers(ctx, in.Name)
-	return &shown[wire.ReviewRule]{tagOf(itoa(n)), wire.ReviewRule{Reviewers: n}}, err
+	r, err := s.store.ReviewRule(ctx, in.Name)
+	return wireRule(r), err
 }
 
 // SetReviewRuleRequest is the request of [App.SetReviewRule].
@@ -293,28 +297,35 @@ type SetReviewRuleRequest struct {
 	Body wire.ReviewRule
 }
 
-// SetReviewRule says how many people have to approve an application's plans.
+// SetReviewRule says how many people look at an application's plans, and at editions of its baseline.
 func (s *App) SetReviewRule(ctx context.Context, in *SetReviewRuleRequest) (*shown[wire.ReviewRule], error) {
-	now, err := s.store.Reviewers(ctx, in.Name)
+	now, err := s.store.ReviewRule(ctx, in.Name)
 	if err != nil {
 		return nil, err
 	}
-	was, err := in.holds(itoa(now))
+	was, err := in.holds(now.String())
 	if err != nil {
 		return nil, err
 	}
 
-	var from *int
+	to := store.ReviewRule{Reviewers: in.Body.Reviewers, Editions: now.Editions}
+	if in.Body.Editions != nil {
+		to.Editions = *in.Body.Editions
+	}
+	var from *store.ReviewRule
 	if was != nil {
 		from = &now
 	}
-
-	if err := s.store.SetReviewers(ctx, in.Name, in.Body.Reviewers, from); err != nil {
+	if err := s.store.SetReviewRule(ctx, in.Name, to, from); err != nil {
 		return nil, err
 	}
 
-	s.audit(ctx, "review rule set", in.Name, itoa(in.Body.Reviewers))
-	return &shown[wire.ReviewRule]{tagOf(itoa(in.Body.Reviewers)), in.Body}, nil
+	detail := itoa(to.Reviewers)
+	if to.Editions > 0 {
+		detail += ", and " + itoa(to.Editions) + " before an edition is published"
+	}
+	s.audit(ctx, "review rule set", in.Name, detail)
+	return wireRule(to), nil
 }
 
 // WithdrawPlan takes one's own plan out of review, or one's own approval back, before it runs.

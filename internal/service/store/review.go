@@ -32,38 +32,57 @@ func (s *Store) Approvals(ctx context.Context, plan string) (out []Approval, err
 
 // Reviewers returns how many people have to approve an application's plans.
 func (s *Store) Reviewers(ctx context.Context, application string) (int, error) {
-	var n []int
-	err := s.db.SelectContext(ctx, &n, `SELECT reviewers FROM review_rule WHERE application = ?`, application)
-	if err != nil || len(n) == 0 {
-		return 1, err
-	}
-	return n[0], nil
+	r, err := s.ReviewRule(ctx, application)
+	return r.Reviewers, err
 }
 
-// SetReviewers sets it; with was only if it is so many.
-func (s *Store) SetReviewers(ctx context.Context, application string, n int, was *int) error {
+// A ReviewRule is how many people look at what an application is about to have.
+type ReviewRule struct {
+	Reviewers int `db:"reviewers"` // of its plans
+	Editions  int `db:"editions"`  // before an edition of its baseline is published
+}
+
+// ReviewRule returns an application's.
+func (s *Store) ReviewRule(ctx context.Context, application string) (ReviewRule, error) {
+	var rules []ReviewRule
+	err := s.db.SelectContext(ctx, &rules, `SELECT reviewers, editions FROM review_rule WHERE application = ?`,
+		application)
+	if err != nil || len(rules) == 0 {
+		return ReviewRule{Reviewers: 1}, err
+	}
+	return rules[0], nil
+}
+
+// SetReviewRule sets it; with was only if it is that.
+func (s *Store) SetReviewRule(ctx context.Context, application string, to ReviewRule, was *ReviewRule) error {
 	if was == nil {
 		_, err := s.exec(ctx,
-			`INSERT INTO review_rule (application, reviewers) VALUES (?,?)
-				ON DUPLICATE KEY UPDATE reviewers = VALUES(reviewers)`,
-			application, n)
+			`INSERT INTO review_rule (application, reviewers, editions) VALUES (?,?,?)
+				ON DUPLICATE KEY UPDATE reviewers = VALUES(reviewers), editions = VALUES(editions)`,
+			application, to.Reviewers, to.Editions)
 		return err
 	}
 
-	if *was == 1 { // which needs no row
+	if *was == (ReviewRule{Reviewers: 1}) { // which needs no row
 		if _, err := s.exec(ctx, `INSERT IGNORE INTO review_rule (application, reviewers)
 			VALUES (?,1)`, application); err != nil {
 			return err
 		}
 	}
 
-	before := strconv.Itoa(*was)
-	return s.replace(ctx, "how many approve plans of "+application, strconv.Itoa(n), &before,
-		`UPDATE review_rule SET reviewers = ? WHERE application = ? AND reviewers = ?`, []any{n, application, *was},
+	before := was.String()
+	return s.replace(ctx, "who looks at what "+application+" is about to have", to.String(), &before,
+		`UPDATE review_rule SET reviewers = ?, editions = ? WHERE application = ? AND reviewers = ? AND editions = ?`,
+		[]any{to.Reviewers, to.Editions, application, was.Reviewers, was.Editions},
 		func() (string, error) {
-			n, err := s.Reviewers(ctx, application)
-			return strconv.Itoa(n), err
+			now, err := s.ReviewRule(ctx, application)
+			return now.String(), err
 		})
+}
+
+// String returns both numbers, by which a rule is told from another.
+func (r ReviewRule) String() string {
+	return strconv.Itoa(r.Reviewers) + "/" + strconv.Itoa(r.Editions)
 }
 
 // Approving is how somebody approves a plan.

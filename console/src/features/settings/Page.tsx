@@ -6,6 +6,7 @@ import { Hosts } from "./Hosts";
 import { Notices } from "./Notices";
 import { Policy } from "./Policy";
 import { People } from "./People";
+import { Requests } from "./Requests";
 import { Reviews } from "./Reviews";
 import { Roster } from "./Roster";
 import { Schedules } from "./Schedules";
@@ -31,6 +32,7 @@ export default function Settings({ me }: { me: Person }) {
           { key: "tokens", name: "Tokens", panel: <Tokens me={me} /> },
           { key: "you", name: "You", panel: <You me={me} /> },
           { key: "reviews", name: "Reviews", panel: <Reviews me={me} /> },
+          { key: "requests", name: "Requests", panel: <Requests me={me} /> },
           { key: "roster", name: "Roster", panel: <Roster me={me} /> },
           { key: "storage", name: "Storage", panel: <Storage me={me} /> },
         ]}

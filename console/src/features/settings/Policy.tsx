@@ -59,6 +59,7 @@ function said(p: Rules): string {
       : "a second factor is left to each",
     p.enrolment_days ? `hosts are enrolled anew after ${p.enrolment_days} days` : "hosts stay enrolled",
     `sessions end after ${p.idle} minutes`,
+    p.agree ? `${p.agree} other admins agree to changes of who may do what` : "admins change who may do what alone",
   ].join("; ");
 }
 
@@ -121,6 +122,15 @@ function Change({ had, admin }: { had: Seen<Schemas["PolicyNow"]>; admin: boolea
         disabled={!admin}
         value={rules.idle}
         change={(idle) => setRules({ ...rules, idle })}
+      />
+      <Amount
+        label="Changes of people, roles, sign-ins, reviewers and this policy need the agreement of (0 is nobody)"
+        unit="other admins"
+        least={0}
+        most={5}
+        disabled={!admin}
+        value={rules.agree ?? 0}
+        change={(agree) => setRules({ ...rules, agree })}
       />
       {admin ? (
         <Checks

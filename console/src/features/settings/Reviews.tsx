@@ -20,10 +20,11 @@ function Needed({
   set: ReturnType<typeof useSetReviewers>;
 }) {
   const [reviewers, setReviewers] = useState(had.value.reviewers);
+  const [editions, setEditions] = useState(had.value.editions ?? 0);
   return (
     <Form
       className="flex flex-wrap items-end gap-3"
-      onSubmit={() => set.mutate({ name: application, reviewers, tag: had.tag })}
+      onSubmit={() => set.mutate({ name: application, reviewers, editions, tag: had.tag })}
     >
       <Field label="are approved by so many" className="text-sm">
         <Input
@@ -33,6 +34,16 @@ function Needed({
           className="mt-0.5 block w-24"
           value={reviewers}
           onChange={(e) => setReviewers(e.target.valueAsNumber || 1)}
+        />
+      </Field>
+      <Field label="and so many agree before an edition is published" className="text-sm">
+        <Input
+          type="number"
+          min={0}
+          max={9}
+          className="mt-0.5 block w-24"
+          value={editions}
+          onChange={(e) => setEditions(e.target.valueAsNumber || 0)}
         />
       </Field>
       <Button type="submit" look="strong" disabled={set.isPending}>

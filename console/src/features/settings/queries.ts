@@ -51,6 +51,14 @@ export const useResetPassword = () =>
 export const useRemovePerson = () =>
   useChange((name: string) => body(api.DELETE(`${v1}/people/{name}`, { params: { path: { name } } })));
 
+export const useRequests = () =>
+  useQuery({ queryKey: keys.requests(), queryFn: () => body(api.GET(`${v1}/requests`)), refetchInterval: 15_000 });
+export const useDecideRequest = () =>
+  useChange(({ id, agree }: { id: string; agree: boolean }) =>
+    agree
+      ? body(api.POST(`${v1}/requests/{id}/agree`, { params: { path: { id } } }))
+      : body(api.POST(`${v1}/requests/{id}/decline`, { params: { path: { id } } })),
+  );
 export const useRoster = () => useQuery({ queryKey: keys.roster(), queryFn: () => body(api.GET(`${v1}/roster`)) });
 export const useSigningKeys = () =>
   useQuery({ queryKey: keys.signingKeys(), queryFn: () => body(api.GET(`${v1}/signing-keys`)) });
@@ -82,11 +90,11 @@ export const useReviewers = (name: string) =>
     queryFn: () => seen(api.GET(`${v1}/applications/{name}/review`, { params: { path: { name } } })),
   });
 export const useSetReviewers = () =>
-  useChange(({ name, reviewers, tag }: { name: string; reviewers: number; tag: string }) =>
+  useChange(({ name, reviewers, editions, tag }: Schemas["ReviewRule"] & { name: string; tag: string }) =>
     body(
       api.PUT(`${v1}/applications/{name}/review`, {
         params: { path: { name }, header: { "If-Match": tag } },
-        body: { reviewers },
+        body: { reviewers, ...(editions === undefined ? {} : { editions }) },
       }),
     ),
   );

@@ -1,0 +1,152 @@
+//go:build linux
+
+package e2e
+
+import (
+	"net/http"
+	"strings"
+	"testing"
+
+	"idletally/demo"
+	"idletally/internal/client"
+	"idletally/internal/wire"
+)
+
+// officer makes another admin, and signs them in.
+func officer(t *testing.T, s *demo.Stage, admin *client.Client, name string) *client.Client {
+	t.Helper()
+	one, err := admin.AddPerson(t.Context(), wire.NewPerson{Name: name, Roles: []string{wire.Viewer, wire.Admin}})
+	must(t, err)
+	fresh := *admin
+	fresh.Token = ""
+	_, err = fresh.SignIn(t.Context(), wire.SignIn{Name: name, Password: one.Password, NewPassword: demo.Password})
+	must(t, err)
+	return as(t, s, name)
+}
+
+// waiting returns the one request that somebody sees.
+func waiting(t *testing.T, c *client.Client) wire.Request {
+	t.Helper()
+	all, err := c.Requests(t.Context())
+	must(t, err)
+	if len(all) != 1 {
+		t.Fatalf("%d requests are seen: %+v", len(all), all)
+	}
+	return all[0]
+}
+
+// Where the policy says so nobody changes alone who may do what: others agree to exactly that call, which then is made
+// once. Nobody agrees to what they asked for, and what takes the policy back waits like anything else.
+func TestRequests(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	s, admin := crewed(t)
+	second := officer(t, s, admin, "master")
+	third := officer(t, s, admin, "mate")
+	ruled(t, admin, func(p *wire.Policy) { p.Agree = 2 })
+
+	roles := []string{wire.Viewer, wire.Operator}
+	ask := func(c *client.Client) error {
+		_, err := c.SetRoles(ctx, "lookout", roles)
+		return err
+	}
+	fails(t, "roles, alone", ask(admin), http.StatusConflict, "2 other admins have to agree")
+	fails(t, "the same again", ask(admin), http.StatusConflict, "2 other admins have to agree")
+	q := waiting(t, second)
+	if q.AskedBy != "admin" || q.Operation != "set-roles" || !strings.Contains(q.Says, "lookout") ||
+		q.State != "waiting" {
+		t.Errorf("%+v", q)
+	}
+	_, err := admin.DecideRequest(ctx, q.ID, true)
+	fails(t, "one's own", err, http.StatusForbidden, "asked for themselves")
+	_, err = as(t, s, "quartermaster").DecideRequest(ctx, q.ID, true)
+	fails(t, "by somebody else", err, http.StatusForbidden, "needs the role admin")
+	if all, err := as(t, s, "quartermaster").Requests(ctx); err != nil || len(all) != 0 {
+		t.Errorf("somebody who cannot agree sees %+v, %v", all, err)
+	}
+
+	for range 2 { // once is enough, and twice is once
+		q, err = second.DecideRequest(ctx, q.ID, true)
+		must(t, err)
+	}
+	fails(t, "with one of two", ask(admin), http.StatusConflict, "another admin has to agree")
+	q, err = third.DecideRequest(ctx, q.ID, true)
+	if err != nil || q.State != "agreed" || len(q.Agreed) != 2 {
+		t.Fatalf("%+v, %v", q, err)
+	}
+	roles = append(roles, wire.Admin)
+	fails(t, "something more than was agreed to", ask(admin), http.StatusConflict, "2 other admins have to agree")
+	roles = roles[:2]
+	fails(t, "what somebody else was allowed", ask(second), http.StatusConflict, "2 other admins have to agree")
+	must(t, ask(admin))
+	fails(t, "a second time", ask(admin), http.StatusConflict, "2 other admins have to agree")
+
+	// Whatever else is of this kind waits, too, and so does taking the policy back.
+	_, err = admin.AddPerson(ctx, wire.NewPerson{Name: "stowaway", Roles: []string{wire.Viewer}})
+	fails(t, "another person", err, http.StatusConflict, "have to agree")
+	_, err = admin.ResetPassword(ctx, "lookout")
+	fails(t, "a password", err, http.StatusConflict, "have to agree")
+	fails(t, "a second factor", admin.RemoveSecondOf(ctx, "lookout"), http.StatusConflict, "have to agree")
+	fails(t, "a removal", admin.RemovePerson(ctx, "lookout"), http.StatusConflict, "have to agree")
+	fails(t, "reviewers", admin.SetReviewers(ctx, "ticketing", 3), http.StatusConflict, "have to agree")
+	now, err := admin.Policy(ctx)
+	must(t, err)
+	now.Agree = 0
+	_, err = admin.SetPolicy(ctx, now.Policy)
+	fails(t, "the policy", err, http.StatusConflict, "have to agree")
+
+	// The command line: list, decline, and what was declined is over.
+	op := command{t: t, s: s, person: "master"}
+	op.login()
+	op.want(0, "set-policy", "request", "list")
+	all, err := second.Requests(ctx)
+	must(t, err)
+	for _, r := range all {
+		if r.AskedBy == "admin" {
+			op.want(0, "declined", "request", "decline", r.ID)
+			op.want(1, "declined already", "request", "decline", r.ID)
+			op.want(1, "does not wait any more", "request", "agree", r.ID)
+		}
+	}
+	if list, err := admin.History(ctx, pastOf("request agreed to"), 20); err != nil || len(list) == 0 {
+		t.Errorf("%+v, %v", list, err)
+	}
+}
+
+// Where an application says so its editions are published when reviewers have agreed: not by whoever wrote one, nor by
+// whoever wants it published.
+func TestEditionsAreReviewed(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	s, admin := crewed(t)
+	author, reviewer := as(t, s, "quartermaster"), as(t, s, "harbourmaster")
+	one := 1
+	must(t, admin.SetReviewRule(ctx, "ticketing", wire.ReviewRule{Reviewers: 1, Editions: &one}))
+	must(t, admin.SetReviewers(ctx, "ticketing", 2)) // says nothing of editions: they stay reviewed
+	e, err := author.UploadBaseline(ctx, demo.Baseline("ticketing"))
+	must(t, err)
+	_, err = author.Publish(ctx, "ticketing", e.Number)
+	fails(t, "alone", err, http.StatusConflict, "another reviewer has to agree")
+	_, err = admin.Publish(ctx, "ticketing", e.Number)
+	fails(t, "by somebody else, alone", err, http.StatusConflict, "another reviewer has to agree")
+
+	all, err := author.Requests(ctx)
+	must(t, err)
+	for _, r := range all { // the author is a reviewer as well
+		if r.AskedBy != "quartermaster" {
+			_, err := author.DecideRequest(ctx, r.ID, true)
+			fails(t, "what the author wrote", err, http.StatusForbidden, "wrote themselves")
+			continue
+		}
+		r, err := reviewer.DecideRequest(ctx, r.ID, true)
+		if err != nil || r.State != "agreed" || r.Application != "ticketing" {
+			t.Errorf("%+v, %v", r, err)
+		}
+	}
+	_, err = author.Publish(ctx, "ticketing", e.Number)
+	must(t, err)
+	_, err = author.UploadBaseline(ctx, demo.Baseline("tideboard"))
+	must(t, err)
+	_, err = author.Publish(ctx, "tideboard", 1) // which does not ask for it
+	must(t, err)
+}

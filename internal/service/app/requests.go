@@ -1,0 +1,218 @@
+package app
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"idletally/internal/service/fault"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+// Who may do what is not for one person to change where the policy says so, and neither is what an application
+// declares. Such a call waits until others have agreed to exactly it; whoever made it makes it again then. Nothing is
+// done in somebody's absence, and what it returns goes to them alone.
+
+// requestLife is how long others have to agree, and the call then to be made again.
+const requestLife = 72 * time.Hour
+
+// Agreed returns nil if nobody else has to agree to a call of the caller, or enough others have. Otherwise it returns a
+// refusal that says what the call waits for. Done is told how the call went: one that failed can be made again.
+func (s *App) Agreed(ctx context.Context, r Rule, application string, call any) (done func(error), err error) {
+	needed, err := s.othersFor(ctx, r, application)
+	if err != nil || needed == 0 {
+		return func(error) {}, err
+	}
+	detail, err := json.Marshal(call)
+	if err != nil {
+		return nil, err
+	}
+	hash := sha256.Sum256(fmt.Appendf(nil, "%s %s %s", r.ID, application, detail))
+	me := CallerOf(ctx).Name
+
+	q, err := s.store.RequestOf(ctx, hash[:], me)
+	if isNotFound(err) {
+		q, err = s.store.AddRequest(ctx, store.Request{
+			Hash:        hash[:],
+			AskedBy:     me,
+			Operation:   r.ID,
+			Application: application,
+			Role:        r.Agree,
+			Detail:      string(detail),
+			Needed:      needed,
+		}, requestLife)
+		if err == nil {
+			s.audit(ctx, "request made", q.ID, r.ID+" "+string(detail))
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	if q.State != store.RequestAgreed {
+		return nil, fault.Conflict(fmt.Sprintf("%s to agree to this: request %s waits for them (idletally request "+
+			"list). When they have, do it again", othersHave(q.Needed-len(q.Agreed), q.Role), q.ID))
+	}
+
+	if err := s.store.MoveRequest(ctx, q.ID, store.RequestAgreed, store.RequestUsed, ""); err != nil {
+		return nil, err
+	}
+	return func(err error) {
+		ctx := context.WithoutCancel(ctx)
+		if err != nil {
+			err = s.store.MoveRequest(ctx, q.ID, store.RequestUsed, store.RequestAgreed, "")
+		} else {
+			s.audit(ctx, "request used", q.ID, r.ID+"; agreed to by "+strings.Join(q.Agreed, ", "))
+		}
+		if err != nil {
+			s.log.Error("a request that was agreed to has to be asked for again", "request", q.ID, "error", err)
+		}
+	}, nil
+}
+
+func othersHave(n int, role string) string {
+	if n == 1 {
+		return "another " + role + " has"
+	}
+	return fmt.Sprintf("%d other %ss have", n, role)
+}
+
+// othersFor returns how many others have to agree to a call. As many as there are are enough: nobody is locked out for
+// want of people.
+func (s *App) othersFor(ctx context.Context, r Rule, application string) (int, error) {
+	switch r.Agree {
+	case "":
+		return 0, nil
+	case wire.Reviewer:
+		rule, err := s.store.ReviewRule(ctx, application)
+		return rule.Editions, err
+	}
+
+	p, err := s.holds(ctx)
+	if err != nil || p.Agree == 0 {
+		return 0, err
+	}
+	people, err := s.store.People(ctx)
+	if err != nil {
+		return 0, err
+	}
+	others := 0
+	for _, x := range people {
+		if x.Name != CallerOf(ctx).Name && x.Roles().Everywhere(r.Agree) {
+			others++
+		}
+	}
+	return min(p.Agree, others), nil
+}
+
+func wireRequest(r store.Request) wire.Request {
+	return wire.Request{
+		ID:          r.ID,
+		Operation:   r.Operation,
+		Application: r.Application,
+		AskedBy:     r.AskedBy,
+		Says:        r.Detail,
+		Role:        r.Role,
+		Needed:      r.Needed,
+		Agreed:      append([]string{}, r.Agreed...),
+		State:       r.State,
+		Created:     r.Created,
+		Expires:     r.Expires,
+	}
+}
+
+// ListRequests lists what waits for others to agree, or was agreed to and is still to be done.
+func (s *App) ListRequests(ctx context.Context, _ *struct{}) (*wire.Page[wire.Request], error) {
+	rows, err := s.store.Requests(ctx)
+	out := wire.Page[wire.Request]{Items: []wire.Request{}}
+	for _, r := range rows {
+		if s.seesRequest(ctx, r) {
+			out.Items = append(out.Items, wireRequest(r))
+		}
+	}
+	return whole(out), err
+}
+
+// seesRequest reports whether a request is the caller's own, or one that they can agree to.
+func (s *App) seesRequest(ctx context.Context, r store.Request) bool {
+	me := CallerOf(ctx)
+	return r.AskedBy == me.Name || me.Roles().For(r.Role, r.Application)
+}
+
+// requestFor returns a request that the caller can decide on.
+func (s *App) requestFor(ctx context.Context, id string) (store.Request, error) {
+	r, err := s.store.Request(ctx, id)
+	if err != nil {
+		return r, err
+	}
+	me := CallerOf(ctx)
+	switch {
+	case r.AskedBy == me.Name:
+		return r, fault.Forbidden("nobody agrees to what they have asked for themselves")
+	case !me.Roles().For(r.Role, r.Application):
+		return r, fault.Forbidden(fmt.Sprintf("%s may not decide on this: it needs the role %s", me.Name, r.Role))
+	case me.CountsFrom != nil && time.Now().Before(*me.CountsFrom):
+		return r, fault.Forbidden("what you agree to counts from " + me.CountsFrom.UTC().Format(time.RFC3339) + " on")
+	}
+	return r, s.wroteNot(ctx, r)
+}
+
+// wroteNot returns an error if the caller wrote the edition that a request wants to be published.
+func (s *App) wroteNot(ctx context.Context, r store.Request) error {
+	if r.Role != wire.Reviewer {
+		return nil
+	}
+	var of EditionRequest
+	if err := json.Unmarshal([]byte(r.Detail), &of); err != nil {
+		return fmt.Errorf("request %s: %w", r.ID, err)
+	}
+	e, err := s.store.Edition(ctx, of.Name, of.Number)
+	if err == nil && e.Author == CallerOf(ctx).Name {
+		err = fault.Forbidden("nobody agrees to an edition that they wrote themselves")
+	}
+	return err
+}
+
+// AgreeToRequest agrees to what somebody else wants to do.
+func (s *App) AgreeToRequest(ctx context.Context, in *ByID) (*wire.Request, error) {
+	r, err := s.requestFor(ctx, in.ID)
+	if err != nil {
+		return nil, err
+	}
+	agreed, err := s.store.Agree(ctx, r.ID, CallerOf(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+
+	what := "request agreed to in part"
+	if agreed {
+		what = "request agreed to"
+	}
+	s.audit(ctx, what, r.ID, r.Operation+" of "+r.AskedBy)
+	r, err = s.store.Request(ctx, r.ID)
+	return new(wireRequest(r)), err
+}
+
+// DeclineRequest declines what somebody else wants to do; its author takes it back so, too.
+func (s *App) DeclineRequest(ctx context.Context, in *ByID) (*wire.Request, error) {
+	r, err := s.store.Request(ctx, in.ID)
+	if err == nil && r.AskedBy != CallerOf(ctx).Name {
+		r, err = s.requestFor(ctx, in.ID)
+	}
+	if err == nil && r.State != store.RequestWaiting && r.State != store.RequestAgreed {
+		err = fault.Conflict("request " + r.ID + " is " + r.State + " already")
+	}
+	if err == nil {
+		err = s.store.MoveRequest(ctx, r.ID, r.State, store.RequestDeclined, CallerOf(ctx).Name)
+	}
+	if err != nil {
+		return nil, err
+	}
+
+	s.audit(ctx, "request declined", r.ID, r.Operation+" of "+r.AskedBy)
+	r, err = s.store.Request(ctx, r.ID)
+	return new(wireRequest(r)), err
+}
