@@ -279,6 +279,8 @@ func TestConsoleNarrow(t *testing.T) {
 		"/settings?tab=notices",
 		"/settings?tab=tokens",
 		"/settings?tab=storage",
+		"/settings?tab=roster",
+		"/settings?tab=requests",
 		"/hosts/slip-north",
 		"/accounts/www-tickets?operation=read&snapshot=" + newest(t, s),
 		"/baselines",

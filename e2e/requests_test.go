@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"idletally/demo"
+	"idletally/e2e/browser"
 	"idletally/internal/client"
 	"idletally/internal/wire"
 )
@@ -148,5 +149,28 @@ func TestEditionsAreReviewed(t *testing.T) {
 	_, err = author.UploadBaseline(ctx, demo.Baseline("tideboard"))
 	must(t, err)
 	_, err = author.Publish(ctx, "tideboard", 1) // which does not ask for it
+	must(t, err)
+}
+
+// In the console another admin sees what is asked for, and agrees with a word of who they are.
+func TestBrowserAgrees(t *testing.T) {
+	t.Parallel()
+	ctx := t.Context()
+	s, admin := crewed(t)
+	officer(t, s, admin, "master")
+	ruled(t, admin, func(p *wire.Policy) { p.Agree = 1 })
+	_, err := admin.SetRoles(ctx, "lookout", []string{wire.Viewer, wire.Operator})
+	fails(t, "roles, alone", err, http.StatusConflict, "another admin has to agree")
+
+	b, err := browser.New(ctx, s.Address, 1280, 800, false)
+	must(t, err)
+	t.Cleanup(b.Close)
+	must(t, b.SignIn("master", demo.Password))
+	must(t, b.Go("/settings?tab=requests"))
+	must(t, b.See("Say what a person may do"))
+	axe(t, b, "a request")
+	must(t, b.Press("Agree to set-roles of admin"))
+	must(t, b.See("1 of 1: master"))
+	_, err = admin.SetRoles(ctx, "lookout", []string{wire.Viewer, wire.Operator})
 	must(t, err)
 }

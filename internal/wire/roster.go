@@ -67,6 +67,7 @@ type NewSigningKey struct {
 type Request struct {
 	ID          string    `json:"id"`
 	Operation   string    `json:"operation" doc:"The operation of the API, by its id"`
+	Summary     string    `json:"summary" doc:"What that does"`
 	Application string    `json:"application,omitempty"`
 	AskedBy     string    `json:"asked_by" doc:"Who wants it"`
 	Says        string    `json:"says" doc:"What the call says, as JSON"`

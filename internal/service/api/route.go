@@ -111,7 +111,7 @@ func rowOf[I, O any](
 	method, path, id, role string, class budget.Class, serve handler[I, O], summary string,
 	enrol func(*API, huma.Operation, row[I, O]),
 ) row[I, O] {
-	rule := app.Rule{ID: id, Changes: method != http.MethodGet, Role: role}
+	rule := app.Rule{ID: id, Summary: summary, Changes: method != http.MethodGet, Role: role}
 	o := op{Rule: rule, method: method, path: path, summary: summary, class: class}
 	return row[I, O]{op: o, serve: serve, enrol: enrol}
 }

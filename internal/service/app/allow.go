@@ -19,6 +19,7 @@ const (
 // A Rule says who may call an operation.
 type Rule struct {
 	ID      string // of the operation
+	Summary string // what it does, in words
 	Changes bool   // it changes something: refusing it is written into the history
 
 	Role            string // Anybody, SignedIn, or a role

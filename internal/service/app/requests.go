@@ -40,6 +40,7 @@ func (s *App) Agreed(ctx context.Context, r Rule, application string, call any) 
 			Hash:        hash[:],
 			AskedBy:     me,
 			Operation:   r.ID,
+			Summary:     r.Summary,
 			Application: application,
 			Role:        r.Agree,
 			Detail:      string(detail),
@@ -112,6 +113,7 @@ func wireRequest(r store.Request) wire.Request {
 	return wire.Request{
 		ID:          r.ID,
 		Operation:   r.Operation,
+		Summary:     r.Summary,
 		Application: r.Application,
 		AskedBy:     r.AskedBy,
 		Says:        r.Detail,

@@ -22,6 +22,7 @@ type Request struct {
 	Hash        []byte    `db:"hash"` // of the call, with all that it says
 	AskedBy     string    `db:"asked_by"`
 	Operation   string    `db:"operation"`
+	Summary     string    `db:"summary"` // of the operation, in words
 	Application string    `db:"application"`
 	Role        string    `db:"role"`   // that whoever agrees has to have
 	Detail      string    `db:"detail"` // what the call says, as JSON
@@ -34,7 +35,7 @@ type Request struct {
 	Agreed []string // who has, the first first
 }
 
-const requestColumns = `id, hash, asked_by, operation, application, role, detail, needed, state, decided_by, created,
+const requestColumns = `id, hash, asked_by, operation, summary, application, role, detail, needed, state, decided_by, created,
 	expires`
 
 // The queries of requests, whose keys a test holds.
@@ -98,9 +99,9 @@ func (s *Store) AddRequest(ctx context.Context, r Request, life time.Duration) (
 		if has >= maxRequests {
 			return fmt.Errorf("%d requests of %s wait already: %w", has, r.AskedBy, ErrConflict)
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO request (id, hash, asked_by, operation, application, role, detail,
-			needed, state, created, expires) VALUES (?,?,?,?,?,?,?,?,?,?,?)`, r.ID, r.Hash, r.AskedBy, r.Operation,
-			r.Application, r.Role, r.Detail, r.Needed, r.State, r.Created, r.Expires)
+		_, err := tx.ExecContext(ctx, `INSERT INTO request (id, hash, asked_by, operation, summary, application, role,
+			detail, needed, state, created, expires) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)`, r.ID, r.Hash, r.AskedBy,
+			r.Operation, clip(r.Summary, 400), r.Application, r.Role, r.Detail, r.Needed, r.State, r.Created, r.Expires)
 		return err
 	})
 	if err == nil {

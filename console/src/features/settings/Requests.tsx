@@ -14,13 +14,8 @@ function Row({ request, me }: { request: Request; me: Person }) {
   return (
     <tr>
       <td>
-        {request.operation} {request.application}
-        <details className="text-sm">
-          <summary className="cursor-pointer">What it says</summary>
-          <pre className="mt-1 max-w-xl rounded bg-sheet p-2 text-xs break-all whitespace-pre-wrap" tabIndex={0}>
-            {request.says}
-          </pre>
-        </details>
+        {request.summary} {request.application ? <span className="text-muted">({request.application})</span> : null}
+        <pre className="mt-1 max-w-xl rounded bg-sheet p-2 text-xs break-all whitespace-pre-wrap">{request.says}</pre>
         <Note error={decide.error} />
       </td>
       <td>{request.asked_by}</td>

@@ -5,6 +5,7 @@ CREATE TABLE request (
   hash BINARY(32) NOT NULL,
   asked_by VARCHAR(64) NOT NULL,
   operation VARCHAR(64) NOT NULL,
+  summary VARCHAR(400) NOT NULL,
   application VARCHAR(64) NOT NULL,
   role VARCHAR(16) NOT NULL,
   detail MEDIUMTEXT NOT NULL,
