@@ -28,7 +28,7 @@ import (
 
 // fileCommands are those for snapshots as files.
 func fileCommands(o *options) []*cobra.Command {
-	return []*cobra.Command{snapshotSave(o), snapshotExport(o), snapshotImport(o), snapshotCheck(o)}
+	return []*cobra.Command{snapshotSave(o), snapshotExport(o), snapshotImport(o), snapshotVerify(o)}
 }
 
 // snapshotSave returns the command snapshot save.
@@ -92,8 +92,8 @@ func snapshotSave(o *options) *cobra.Command {
 	return save
 }
 
-// snapshotCheck returns the command snapshot check.
-func snapshotCheck(o *options) *cobra.Command {
+// snapshotVerify returns the command snapshot verify.
+func snapshotVerify(o *options) *cobra.Command {
 	var fingerprint string
 	check := &cobra.Command{
 		Use:   "verify FILE",

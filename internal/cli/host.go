@@ -12,7 +12,7 @@ import (
 )
 
 func personCommand(o *options) *cobra.Command {
-	return commandGroup("person", "Manage people who use Idle Tally", personAdd(o), personList(o), personSetRoles(o),
+	return commandGroup("person", "Manage people who use Idle Tally", personAdd(o), personList(o), personRoles(o),
 		personReset(o), personRemove(o))
 }
 
@@ -65,8 +65,8 @@ func personList(o *options) *cobra.Command {
 		})}
 }
 
-// personSetRoles returns the command person set-roles.
-func personSetRoles(o *options) *cobra.Command {
+// personRoles returns the command person roles.
+func personRoles(o *options) *cobra.Command {
 	return &cobra.Command{
 		Use:   "roles NAME ROLE...",
 		Short: "Say what a person may do, everywhere or for single applications",
@@ -146,7 +146,7 @@ func personRemove(o *options) *cobra.Command {
 }
 
 func hostCommand(o *options) *cobra.Command {
-	return commandGroup("host", "Manage hosts", hostInvite(o), hostAdmit(o), hostTag(o), hostShut(o), hostList(o))
+	return commandGroup("host", "Manage hosts", hostInvite(o), hostAdmit(o), hostTag(o), hostShutOut(o), hostList(o))
 }
 
 // hostInvite returns the command host invite.
@@ -193,8 +193,8 @@ func hostTag(o *options) *cobra.Command {
 	}
 }
 
-// hostShut returns the command host shut.
-func hostShut(o *options) *cobra.Command {
+// hostShutOut returns the command host shut-out.
+func hostShutOut(o *options) *cobra.Command {
 	return &cobra.Command{
 		Use:   "shut-out NAME",
 		Short: "Revoke the certificate of a host's agent",

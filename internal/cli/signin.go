@@ -15,10 +15,10 @@ func signInCommand(o *options) *cobra.Command {
 	return commandGroup("sign-in", "Manage your own sign-in: sessions, second factor, password", signInList(o),
 		newsCommand(o),
 		signInEnd(o),
-		signInAgain(o), signInPassword(o), signInSet(o), signInDrop(o))
+		signInConfirm(o), signInPassword(o), signInSecondFactor(o), signInNoSecondFactor(o))
 }
 
-// signInList returns the command sign in list.
+// signInList returns the command sign-in list.
 func signInList(o *options) *cobra.Command {
 	return &cobra.Command{Use: "list", Short: "List where you are signed in", Args: args(0, 0, "no argument"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
@@ -40,7 +40,7 @@ func signInList(o *options) *cobra.Command {
 		})}
 }
 
-// signInEnd returns the command sign in end.
+// signInEnd returns the command sign-in end.
 func signInEnd(o *options) *cobra.Command {
 	var everywhere bool
 	end := &cobra.Command{
@@ -64,8 +64,8 @@ func signInEnd(o *options) *cobra.Command {
 	return end
 }
 
-// signInSet returns the command sign in set.
-func signInSet(o *options) *cobra.Command {
+// signInSecondFactor returns the command sign-in second-factor.
+func signInSecondFactor(o *options) *cobra.Command {
 	var fromStdin bool
 	code := func(c *cobra.Command, ask func(string) (string, error)) (string, error) { return ask("Code: ") }
 	set := &cobra.Command{
@@ -108,8 +108,8 @@ away: idletally person reset NAME --second-factor.`,
 	return set
 }
 
-// signInDrop returns the command sign in drop.
-func signInDrop(o *options) *cobra.Command {
+// signInNoSecondFactor returns the command sign-in no-second-factor.
+func signInNoSecondFactor(o *options) *cobra.Command {
 	var fromStdin bool
 	code := func(c *cobra.Command, ask func(string) (string, error)) (string, error) { return ask("Code: ") }
 	drop := &cobra.Command{
@@ -134,7 +134,7 @@ func signInDrop(o *options) *cobra.Command {
 	return drop
 }
 
-// signInPassword returns the command sign in password.
+// signInPassword returns the command sign-in password.
 func signInPassword(o *options) *cobra.Command {
 	var change wire.NewPassword
 	var both bool
@@ -183,8 +183,8 @@ the first line of standard input is the password as it is, and the second the ne
 	return password
 }
 
-// signInAgain returns the command sign in again.
-func signInAgain(o *options) *cobra.Command {
+// signInConfirm returns the command sign-in confirm.
+func signInConfirm(o *options) *cobra.Command {
 	var byCode bool
 	var given bool
 	again := &cobra.Command{
