@@ -39,118 +39,94 @@ const maxShifts = 5000
 func Judge(
 	ctx context.Context, src tree.Source, forest tree.Hash, old, fresh *baseline.Matcher, d *perm.Directory,
 ) (Verdict, []JudgementChange, error) {
-	type shiftKey struct {
-		kind    perm.Kind
-		aspect  perm.Aspect
-		was, is perm.Value
-		found   perm.Value
-		or, nr  string
-		effect  string
+	j := &judging{
+		sides:     [2]*baseline.Matcher{old, fresh},
+		presences: [2]*presence{{}, newPresence(fresh)},
+		directory: d,
+		shifts:    map[shiftKey]*JudgementChange{},
 	}
-
-	var v Verdict
-	shifts := map[shiftKey]*JudgementChange{}
-	one := func(path string, k perm.Kind, found perm.Set, was, is *perm.Difference) {
-		if was != nil {
-			v.Before++
-		}
-
-		if is != nil {
-			v.After++
-		}
-
-		s := JudgementChange{Kind: k}
-		either := is
-		switch {
-		case was == nil:
-			v.New++
-		case is == nil:
-			v.Gone++
-			either = was
-		case was.Wants == is.Wants:
-			return
-		default:
-			v.Changed++
-		}
-
-		if was != nil {
-			s.Was, s.OldRule = was.Declared, old.Rule(was.Rule).Name
-		}
-
-		if is != nil {
-			s.Is, s.NewRule = is.Declared, fresh.Rule(is.Rule).Name
-		}
-
-		s.Aspect, s.Found = either.Aspect, either.Found
-		if s.Aspect != perm.AspectPresence {
-			s.Effect = perm.Between(k, either.Mended, found, d)
-		}
-
-		key := shiftKey{k, s.Aspect, wants(was), wants(is), either.Has, s.OldRule, s.NewRule, s.Effect.Key()}
-		at := shifts[key]
-		if at == nil {
-			if len(shifts) == maxShifts {
-				return
-			}
-
-			s.Folder, s.Example = pathname.Path(pathname.Folder(path)), pathname.Path(path)
-			at = &s
-			shifts[key] = at
-		}
-
-		at.Count++
-		at.Folder = pathname.Widen(at.Folder, path)
-	}
-
-	sides := []*baseline.Matcher{old, fresh}
-	presences := [2]*presence{{}, newPresence(fresh)}
 	if old != nil {
-		presences[0] = newPresence(old)
+		j.presences[0] = newPresence(old)
 	}
 
-	type place struct {
-		in    [2]*baseline.State
-		above perm.Set
+	if err := tree.Fold(ctx, src, forest, judgedPlace{}, j.see); err != nil {
+		return j.verdict, nil, err
 	}
-	err := tree.Fold(ctx, src, forest, place{}, func(path string, e tree.Entry, at place) (place, error) {
-		in, out := at.in, place{above: e.Set}
-		var diffs [2][]perm.Difference
-		for i, m := range sides {
-			if m == nil {
-				continue
-			}
+	j.missing(ctx)
 
-			if in[i] == nil {
-				out.in[i] = m.Root(path)
-			} else {
-				out.in[i] = m.Step(in[i], e.Name)
-			}
+	out := make([]JudgementChange, 0, len(j.shifts))
+	for _, s := range j.shifts {
+		out = append(out, *s)
+	}
+	slices.SortFunc(out, func(a, b JudgementChange) int {
+		return cmp.Or(cmp.Compare(b.Count, a.Count), pathname.Compare(string(a.Example), string(b.Example)),
+			cmp.Compare(a.Aspect, b.Aspect), cmp.Compare(a.Was, b.Was))
+	})
+	return j.verdict, out, nil
+}
 
-			presences[i].see([]byte(path), e.Kind)
-			want := m.Desired(out.in[i], e.Kind, e.Set)
-			if e.Gap != tree.NoGap && (want == nil || !want.LeaveAlone) {
-				presences[i].gap(path)
-			}
+// judging collects where two baselines judge a snapshot differently.
+type judging struct {
+	sides     [2]*baseline.Matcher // the one before, which may be nil, and the one after
+	presences [2]*presence
+	directory *perm.Directory
+	verdict   Verdict
+	shifts    map[shiftKey]*JudgementChange
+}
 
-			if !e.Set.IsZero() && e.Gap != tree.Mount {
-				diffs[i] = want.Differences(perm.In(at.above, e.Kind, e.Set), d)
-			}
+// A shiftKey is what changes of judgement have in common that are told as one.
+type shiftKey struct {
+	kind             perm.Kind
+	aspect           perm.Aspect
+	was, is, found   perm.Value
+	oldRule, newRule string
+	effect           string
+}
+
+// A judgedPlace is where the walk is: what both baselines say there, and what the folder above has.
+type judgedPlace struct {
+	in    [2]*baseline.State
+	above perm.Set
+}
+
+// see judges one path by both baselines.
+func (j *judging) see(path string, e tree.Entry, at judgedPlace) (judgedPlace, error) {
+	out := judgedPlace{above: e.Set}
+	var diffs [2][]perm.Difference
+	for i, m := range j.sides {
+		if m == nil {
+			continue
 		}
 
-		pairs(diffs, func(was, is *perm.Difference) { one(path, e.Kind, e.Set, was, is) })
-		return out, nil
-	})
+		if at.in[i] == nil {
+			out.in[i] = m.Root(path)
+		} else {
+			out.in[i] = m.Step(at.in[i], e.Name)
+		}
 
-	if err != nil {
-		return v, nil, err
+		j.presences[i].see([]byte(path), e.Kind)
+		want := m.Desired(out.in[i], e.Kind, e.Set)
+		if e.Gap != tree.NoGap && (want == nil || !want.LeaveAlone) {
+			j.presences[i].gap(path)
+		}
+
+		if !e.Set.IsZero() && e.Gap != tree.Mount {
+			diffs[i] = want.Differences(perm.In(at.above, e.Kind, e.Set), j.directory)
+		}
 	}
 
+	pairs(diffs, func(was, is *perm.Difference) { j.note(path, e.Kind, e.Set, was, is) })
+	return out, nil
+}
+
+// missing judges what has to be there and is not.
+func (j *judging) missing(ctx context.Context) {
 	var missing [2]map[string]perm.Difference
 	kinds := map[string]perm.Kind{}
-	for i := range presences {
+	for i := range j.presences {
 		missing[i] = map[string]perm.Difference{}
 		nobodyKnows := func(context.Context, string) (bool, error) { return false, nil }
-		_ = presences[i].missing(ctx, nobodyKnows,
+		_ = j.presences[i].missing(ctx, nobodyKnows,
 			func(path string, r baseline.Required, diff perm.Difference, _ bool) error {
 				// it gives no error of its own
 				missing[i][path], kinds[path] = diff, r.Kind
@@ -165,19 +141,65 @@ func Judge(
 				diffs[i] = append(diffs[i], diff)
 			}
 		}
-		pairs(diffs, func(was, is *perm.Difference) { one(path, k, perm.Set{}, was, is) })
+		pairs(diffs, func(was, is *perm.Difference) { j.note(path, k, perm.Set{}, was, is) })
+	}
+}
+
+// note counts how one aspect of a path was judged and is judged now; nil is as declared.
+func (j *judging) note(path string, k perm.Kind, found perm.Set, was, is *perm.Difference) {
+	if was != nil {
+		j.verdict.Before++
+	}
+	if is != nil {
+		j.verdict.After++
 	}
 
-	out := make([]JudgementChange, 0, len(shifts))
-	for _, s := range shifts {
-		out = append(out, *s)
+	either := is
+	switch {
+	case was == nil:
+		j.verdict.New++
+	case is == nil:
+		j.verdict.Gone++
+		either = was
+	case was.Wants == is.Wants:
+		return
+	default:
+		j.verdict.Changed++
+	}
+	j.add(path, j.changeOf(k, found, was, is, either), shiftKey{was: wants(was), is: wants(is), found: either.Has})
+}
+
+// changeOf returns a change of judgement, without where it is.
+func (j *judging) changeOf(k perm.Kind, found perm.Set, was, is, either *perm.Difference) JudgementChange {
+	s := JudgementChange{Kind: k, Aspect: either.Aspect, Found: either.Found}
+	if was != nil {
+		s.Was, s.OldRule = was.Declared, j.sides[0].Rule(was.Rule).Name
+	}
+	if is != nil {
+		s.Is, s.NewRule = is.Declared, j.sides[1].Rule(is.Rule).Name
+	}
+	if s.Aspect != perm.AspectPresence {
+		s.Effect = perm.Between(k, either.Mended, found, j.directory)
+	}
+	return s
+}
+
+// add adds a path to the change that it has in common with others. What is more than are kept apart is only counted.
+func (j *judging) add(path string, s JudgementChange, key shiftKey) {
+	key.kind, key.aspect, key.effect = s.Kind, s.Aspect, s.Effect.Key()
+	key.oldRule, key.newRule = s.OldRule, s.NewRule
+	at := j.shifts[key]
+	if at == nil {
+		if len(j.shifts) == maxShifts {
+			return
+		}
+		s.Folder, s.Example = pathname.Path(pathname.Folder(path)), pathname.Path(path)
+		at = &s
+		j.shifts[key] = at
 	}
 
-	slices.SortFunc(out, func(a, b JudgementChange) int {
-		return cmp.Or(cmp.Compare(b.Count, a.Count), pathname.Compare(string(a.Example), string(b.Example)),
-			cmp.Compare(a.Aspect, b.Aspect), cmp.Compare(a.Was, b.Was))
-	})
-	return v, out, nil
+	at.Count++
+	at.Folder = pathname.Widen(at.Folder, path)
 }
 
 // wants returns what is declared where something differs.
