@@ -355,64 +355,90 @@ func (m *Matcher) tally(walk func(func(string, perm.Kind, perm.Set) error) error
 			return nil
 		}
 
-		traits := perm.TraitsOf(found)
-		w := m.Desired(s, k, found)
+		at := tallied{path, k, perm.TraitsOf(found), m.Desired(s, k, found)}
 		for _, i := range s.rules {
-			r := &m.doc.Rules[i]
-			t := &to[i]
-			if k == perm.Link && t.link == "" && (r.Files != nil || r.Folders != nil || r.Entries != nil) &&
-				slices.ContainsFunc(r.Paths, func(p Pattern) bool { return p.exact() && p.literal() == path }) {
+			r, t := &m.doc.Rules[i], &to[i]
+			if t.link == "" && at.isLinkOf(r) {
 				t.link = path
 			}
-
-			if !r.Only.admits(k, traits) {
+			if !r.Only.admits(k, at.traits) {
 				continue
 			}
-			says := m.says(i, k)
-			if len(says) == 0 {
-				continue
-			}
-
-			t.matched++
-			if t.first == "" {
-				t.first = path
-			}
-
-			for _, a := range says {
-				if w != nil && w.Rule[a] == i {
-					t.decided++
-				} else if w != nil && t.first == path {
-					t.overruler = w.Rule[a]
-				}
-			}
-
-			if t.closed == "" && k == perm.Folder && deep(path) && r.Inherits != nil && !*r.Inherits &&
-				w != nil && w.Rule[perm.AspectInheritance] == i {
-				t.closed = path
-			}
-
-			if k == perm.File && r.Files != nil && w != nil && w.Rule[perm.AspectMode] == i &&
-				r.Files.Least(false)&0o111 != 0 {
-				if traits&perm.Executable != 0 {
-					t.programs++
-				} else if t.data++; t.dataFirst == "" {
-					t.dataFirst = path
-				}
+			if says := m.says(i, k); len(says) > 0 {
+				t.match(at, i, says)
+				t.effects(at, i, r)
 			}
 		}
 
-		if k == perm.Folder && w != nil && w.Defaults != nil {
-			derived := w.Defaults.Derived
-			if derived && w.Entries == nil {
-				return nil // what it has, it passes on
-			}
-			if len(w.Defaults.List) > 0 || derived && len(w.Entries.List) > 0 {
-				inherits[path] = true
-			} else if i := w.Rule[perm.AspectDefaults]; inherits[pathname.Folder(path)] && to[i].stops == "" {
-				to[i].stops = path
-			}
+		if i, stops := at.stopsInheriting(inherits); stops && to[i].stops == "" {
+			to[i].stops = path
 		}
-
 		return nil
 	})
+}
+
+// tallied is a path as the rules that match it are counted by.
+type tallied struct {
+	path   string
+	kind   perm.Kind
+	traits perm.Traits
+	want   *perm.Desired // nil where nothing is declared
+}
+
+// decides reports whether a rule decides an aspect of the path.
+func (at tallied) decides(i int, a perm.Aspect) bool { return at.want != nil && at.want.Rule[a] == i }
+
+// isLinkOf reports whether the path is a link that a rule names, and says something of that links do not have.
+func (at tallied) isLinkOf(r *Rule) bool {
+	return at.kind == perm.Link && (r.Files != nil || r.Folders != nil || r.Entries != nil) &&
+		slices.ContainsFunc(r.Paths, func(p Pattern) bool { return p.exact() && p.literal() == at.path })
+}
+
+// match counts a path that a rule says something of.
+func (t *tally) match(at tallied, i int, says []perm.Aspect) {
+	t.matched++
+	if t.first == "" {
+		t.first = at.path
+	}
+	for _, a := range says {
+		if at.decides(i, a) {
+			t.decided++
+		} else if at.want != nil && t.first == at.path {
+			t.overruler = at.want.Rule[a]
+		}
+	}
+}
+
+// effects counts files that a rule makes executable, and remembers a folder that it closes.
+func (t *tally) effects(at tallied, i int, r *Rule) {
+	if t.closed == "" && at.kind == perm.Folder && deep(at.path) && r.Inherits != nil && !*r.Inherits &&
+		at.decides(i, perm.AspectInheritance) {
+		t.closed = at.path
+	}
+
+	if at.kind != perm.File || r.Files == nil || !at.decides(i, perm.AspectMode) || r.Files.Least(false)&0o111 == 0 {
+		return
+	}
+	if at.traits&perm.Executable != 0 {
+		t.programs++
+	} else if t.data++; t.dataFirst == "" {
+		t.dataFirst = at.path
+	}
+}
+
+// stopsInheriting returns the rule by which a folder passes nothing on although the one above does. What passes
+// something on is noted.
+func (at tallied) stopsInheriting(inherits map[string]bool) (rule int, stops bool) {
+	if at.kind != perm.Folder || at.want == nil || at.want.Defaults == nil {
+		return 0, false
+	}
+	derived := at.want.Defaults.Derived
+	switch {
+	case derived && at.want.Entries == nil: // what it has, it passes on
+		return 0, false
+	case len(at.want.Defaults.List) > 0 || derived && len(at.want.Entries.List) > 0:
+		inherits[at.path] = true
+		return 0, false
+	}
+	return at.want.Rule[perm.AspectDefaults], inherits[pathname.Folder(at.path)]
 }
