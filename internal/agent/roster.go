@@ -16,6 +16,7 @@ import (
 	"idletally/internal/core/statement"
 	"idletally/internal/core/tree"
 	"idletally/internal/core/untrusted"
+	"idletally/internal/private"
 	"idletally/internal/wire"
 )
 
@@ -76,6 +77,9 @@ func sinceFile(folder string) string { return filepath.Clean(folder) + ".since" 
 // readSince returns the time of the newest signature that this host acted by, whatever its clock says; zero if it
 // acted by none.
 func readSince(folder string) (t time.Time, err error) {
+	if err := private.Check(sinceFile(folder), false); err != nil {
+		return t, fmt.Errorf("%w: %w", ErrRoster, err)
+	}
 	b, err := os.ReadFile(sinceFile(folder))
 	if errors.Is(err, os.ErrNotExist) {
 		return t, nil

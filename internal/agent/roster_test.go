@@ -430,6 +430,11 @@ func TestFolderWipedAndClockTurnedBack(t *testing.T) {
 	if since, err := readSince(h.a.Folder); err != nil || since.Before(time.Now().Add(time.Hour)) {
 		t.Errorf("%s, %v", since, err)
 	}
+	must(t, os.Chmod(sinceFile(h.a.Folder), 0o666))
+	if said := h.order(t, nil, signed...); !strings.Contains(said, "cannot be read") || h.changed(t) {
+		t.Errorf("a note that others can write: %s", said)
+	}
+	must(t, os.Chmod(sinceFile(h.a.Folder), 0o600))
 	must(t, os.WriteFile(sinceFile(h.a.Folder), []byte("yesterday"), 0o600))
 	if said := h.order(t, nil, signed...); !strings.Contains(said, "cannot be read") || h.changed(t) {
 		t.Errorf("a note that cannot be read: %s", said)
