@@ -36,14 +36,29 @@ func waiting(t *testing.T, c *client.Client) wire.Request {
 	return all[0]
 }
 
+// ownOf returns the request of somebody that waits, as another sees it.
+func ownOf(t *testing.T, c *client.Client, by string) string {
+	t.Helper()
+	all, err := c.Requests(t.Context())
+	must(t, err)
+	for _, r := range all {
+		if r.AskedBy == by && r.State == "waiting" {
+			return r.ID
+		}
+	}
+	t.Fatalf("nothing of %s waits: %+v", by, all)
+	return ""
+}
+
 // Where the policy says so nobody changes alone who may do what: others agree to exactly that call, which then is made
 // once. Nobody agrees to what they asked for, and what takes the policy back waits like anything else.
 func TestRequests(t *testing.T) {
 	t.Parallel()
 	ctx := t.Context()
-	s, admin := crewed(t)
+	s, admin, change := crewedOn(t)
 	second := officer(t, s, admin, "master")
 	third := officer(t, s, admin, "mate")
+	officer(t, s, admin, "pilot")
 	ruled(t, admin, func(p *wire.Policy) { p.Agree = 2 })
 
 	roles := []string{wire.Viewer, wire.Operator}
@@ -81,6 +96,23 @@ func TestRequests(t *testing.T) {
 	fails(t, "what somebody else was allowed", ask(second), http.StatusConflict, "2 other admins have to agree")
 	must(t, ask(admin))
 	fails(t, "a second time", ask(admin), http.StatusConflict, "2 other admins have to agree")
+
+	// What somebody agreed to who has lost the role since, or whose sign-in was reset, is asked for anew.
+	since := map[string][2]string{
+		"lost the role":     {`roles = 'viewer'`, `roles = 'viewer,admin'`},
+		"sign-in was reset": {`counts_from = UTC_TIMESTAMP() + INTERVAL 1 DAY`, `counts_from = NULL`},
+	}
+	for what, set := range since {
+		fails(t, "roles, alone", ask(second), http.StatusConflict, "2 other admins have to agree")
+		for _, c := range []*client.Client{admin, third} {
+			_, err := c.DecideRequest(ctx, ownOf(t, c, "master"), true)
+			must(t, err)
+		}
+		change(`UPDATE person SET ` + set[0] + ` WHERE name = 'mate'`)
+		fails(t, what, ask(second), http.StatusConflict, "2 other admins have to agree")
+		change(`UPDATE person SET ` + set[1] + ` WHERE name = 'mate'`)
+		fails(t, what+", which is over for good", ask(second), http.StatusConflict, "2 other admins have to agree")
+	}
 
 	// Whatever else is of this kind waits, too, and so does taking the policy back.
 	_, err = admin.AddPerson(ctx, wire.NewPerson{Name: "stowaway", Roles: []string{wire.Viewer}})

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"idletally/internal/service/auth"
 	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -35,6 +36,9 @@ func (s *App) Agreed(ctx context.Context, r Rule, application string, call any) 
 	me := CallerOf(ctx).Name
 
 	q, err := s.store.RequestOf(ctx, hash[:], me)
+	if err == nil && q.State == store.RequestAgreed {
+		err = s.stillAgreed(ctx, q, needed)
+	}
 	if isNotFound(err) {
 		q, err = s.store.AddRequest(ctx, store.Request{
 			Hash:        hash[:],
@@ -72,6 +76,32 @@ func (s *App) Agreed(ctx context.Context, r Rule, application string, call any) 
 			s.log.Error("a request that was agreed to has to be asked for again", "request", q.ID, "error", err)
 		}
 	}, nil
+}
+
+// stillAgreed returns ErrNotFound unless as many as are needed now have agreed to a request, and may still: whoever has
+// left, or lost a role since, or whose sign-in an admin has reset, does not count. Such a request is over.
+func (s *App) stillAgreed(ctx context.Context, q store.Request, needed int) error {
+	all, err := s.store.Agreements(ctx, q.ID)
+	if err != nil {
+		return err
+	}
+	standing := 0
+	for _, a := range all {
+		if a.RoleList != nil && auth.Roles(strings.Split(*a.RoleList, ",")).For(q.Role, q.Application) &&
+			(a.CountsFrom == nil || !a.At.Before(*a.CountsFrom)) {
+			standing++
+		}
+	}
+	if standing >= needed {
+		return nil
+	}
+
+	if err := s.store.MoveRequest(ctx, q.ID, store.RequestAgreed, store.RequestDeclined, ""); err != nil {
+		return err
+	}
+	s.audit(ctx, "request over", q.ID, fmt.Sprintf("of those who agreed %d may still, and %d are needed", standing,
+		needed))
+	return fmt.Errorf("request %s: %w", q.ID, store.ErrNotFound)
 }
 
 func othersHave(n int, role string) string {

@@ -65,6 +65,13 @@ func (s *Store) Request(ctx context.Context, id string) (r Request, err error) {
 	return r, s.withAgreed(ctx, &r)
 }
 
+// Agreements returns who agreed to a request, with the roles that they have now.
+func (s *Store) Agreements(ctx context.Context, id string) (out []Approval, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT a.who AS reviewer, a.at, p.roles, p.counts_from FROM request_agreed a
+		LEFT JOIN person p ON p.name = a.who WHERE a.request = ? ORDER BY a.at, a.who`, id)
+	return out, err
+}
+
 func (s *Store) withAgreed(ctx context.Context, r *Request) error {
 	return s.db.SelectContext(ctx, &r.Agreed, `SELECT who FROM request_agreed WHERE request = ? ORDER BY at, who`, r.ID)
 }
