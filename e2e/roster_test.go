@@ -171,6 +171,7 @@ func nextEdition(t *testing.T, s *demo.Stage, author, reviewer command) {
 	author.want(1, "something else signed than you said", "roster", "sign", strings.ToUpper(print), "--sign")
 	author.want(0, "1 of 2 have signed", "roster", "sign", print, "--sign")
 	author.want(0, "1 of 2 have signed", "roster", "sign", print, "--sign") // again is once
+	admin.want(0, "1 of 2 have signed", "roster", "sign", print, "--key", s.KeyFile("safe-2")) // one of each is neither
 	reviewer.want(0, "0 act by it, 2 by an earlier edition", "roster", "sign", print, "--sign")
 	reviewer.want(1, "counts already", "roster", "sign", print, "--sign")
 	admin.want(1, "counts already", "roster", "withdraw", print)

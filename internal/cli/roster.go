@@ -72,7 +72,7 @@ func showRoster(o *options, c *cobra.Command, now wire.RosterNow) error {
 		add(*now.Edition, "counts")
 	}
 	for _, p := range now.Proposals {
-		add(p, fmt.Sprintf("%d of %d have signed", len(p.Signed), p.Needed))
+		add(p, fmt.Sprintf("%d of %d have signed", p.Have, p.Needed))
 	}
 	if err := o.show(c, t); err != nil || o.output != "table" || now.Edition == nil {
 		return err

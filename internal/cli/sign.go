@@ -123,7 +123,7 @@ func ofPlan(says, plan, digest string, words map[string]string) func(statement.S
 			return fmt.Errorf("of the digest %s", s.Digest)
 		}
 		for _, w := range s.Words {
-			if w.Text != strings.Join(strings.Fields(words[w.Caution]), " ") {
+			if w.Text != statement.Line(words[w.Caution]) {
 				return fmt.Errorf("other words on caution %s", w.Caution)
 			}
 		}

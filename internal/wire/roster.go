@@ -32,6 +32,7 @@ type RosterEdition struct {
 	People     []RosterPerson `json:"people" doc:"Who may have hosts changed"`
 	Signed     []SignedBy     `json:"signed" doc:"Who has signed that it is to count"`
 	Needed     int            `json:"needed" doc:"How many people of the edition before have to sign that"`
+	Have       int            `json:"have" doc:"How many of them have, each once by however many keys; or how many recovery keys, where these are more"`
 	Gone       []string       `json:"gone" doc:"Of a proposal: what the edition that counts says and this one does not"`
 	Come       []string       `json:"come" doc:"Of a proposal: what this edition says and the one that counts does not"`
 }

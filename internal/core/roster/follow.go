@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"slices"
 
 	"idletally/internal/core/signature"
 	"idletally/internal/core/statement"
@@ -55,7 +56,7 @@ func (r Roster) next(s Step) (Roster, error) {
 		return r, fmt.Errorf("it has %d signatures, at most %d are looked at", len(s.Signed), MaxSigned)
 	}
 
-	people, keys := r.enacted(sha256.Sum256(s.Roster), s.Signed)
+	people, keys := r.Enacted(sha256.Sum256(s.Roster), s.Signed)
 	if people >= r.Threshold || r.Recover > 0 && keys >= r.Recover {
 		return next, nil
 	}
@@ -63,10 +64,10 @@ func (r Roster) next(s Step) (Roster, error) {
 		people, keys, next.Edition, r.Threshold, r.Recover)
 }
 
-// enacted counts the people, and the recovery keys, that have enacted a document: the most whose words held at one
+// Enacted counts the people, and the recovery keys, that have enacted a document: the most whose words held at one
 // time, since nobody asks what time it is. Whatever else there is counts for nothing, so that nobody keeps an edition
 // from counting by adding to it.
-func (r Roster) enacted(document tree.Hash, list []Signed) (people, keys int) {
+func (r Roster) Enacted(document tree.Hash, list []Signed) (people, keys int) {
 	var said []statement.Statement
 	var by []signature.Key
 	for _, signed := range list {
@@ -100,7 +101,14 @@ func (r Roster) enacted(document tree.Hash, list []Signed) (people, keys int) {
 }
 
 // Enacts reports whether what a key signs for somebody can enact the next edition: it is their own, or a recovery key.
-func (r Roster) Enacts(who string, k signature.Key) bool {
-	p := r.Person(who)
-	return p != nil && p.Has(k) || has(r.Recovery, k)
+func (r Roster) Enacts(who string, k signature.Key) bool { return has(r.Enacting(who), k) }
+
+// Enacting returns the keys by which somebody can enact the next edition: their own, and the recovery keys, which are
+// nobody's in particular.
+func (r Roster) Enacting(who string) []NamedKey {
+	var own []NamedKey
+	if p := r.Person(who); p != nil {
+		own = p.Keys
+	}
+	return slices.Concat(own, r.Recovery)
 }

@@ -196,6 +196,9 @@ func Name(s string) bool {
 	return s != "" && len(s) <= 255 && strings.IndexFunc(s, func(r rune) bool { return !ok(r) }) < 0
 }
 
+// Line returns a text in one line, with one blank between its words: as a word on a caution has to be.
+func Line(text string) string { return strings.Join(strings.Fields(text), " ") }
+
 // oneLine reports whether a text is one line that people can read, without blanks around it.
 func oneLine(s string) bool {
 	return s != "" && utf8.ValidString(s) && strings.TrimSpace(s) == s &&

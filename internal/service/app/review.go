@@ -51,7 +51,11 @@ func (s *App) review(ctx context.Context, p store.Plan, w *wire.Plan) error {
 	if err != nil {
 		return err
 	}
-	if w.Signed, err = s.shownSignatures(ctx, rows); err != nil {
+	r, _, err := s.roster(ctx)
+	if err != nil {
+		return err
+	}
+	if w.Signed, err = shownSignatures(r, rows); err != nil {
 		return err
 	}
 	x, err := s.signable(ctx, p)

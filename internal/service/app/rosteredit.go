@@ -5,11 +5,11 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
-	"time"
 
 	"idletally/internal/core/roster"
 	"idletally/internal/core/signature"
 	"idletally/internal/core/statement"
+	"idletally/internal/core/tree"
 	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -20,11 +20,10 @@ type ByDigest struct {
 	Digest string `path:"digest" maxLength:"64" doc:"SHA-256 of the edition's document"`
 }
 
-func (s *App) wireRoster(ctx context.Context, e store.RosterEdition, needed int) (out wire.RosterEdition, err error) {
-	r, err := roster.Parse(e.Document)
-	if err != nil {
-		return out, fmt.Errorf("edition %d of the roster, as it is stored: %w", e.Number, err)
-	}
+// wireRoster returns an edition as it is shown; before is the one that it follows on, whose people sign it.
+func (s *App) wireRoster(
+	ctx context.Context, e store.RosterEdition, r, before roster.Roster,
+) (out wire.RosterEdition, err error) {
 	rows, err := s.store.RosterSignatures(ctx, e.Digest)
 	if err != nil {
 		return out, err
@@ -38,7 +37,7 @@ func (s *App) wireRoster(ctx context.Context, e store.RosterEdition, needed int)
 		Counts:     e.Counts,
 		Until:      r.Until,
 		People:     []wire.RosterPerson{},
-		Needed:     needed,
+		Needed:     before.Threshold,
 		Gone:       []string{},
 		Come:       []string{},
 	}
@@ -52,34 +51,39 @@ func (s *App) wireRoster(ctx context.Context, e store.RosterEdition, needed int)
 		}
 		out.People = append(out.People, person)
 	}
-	out.Signed, err = s.shownSignatures(ctx, rows)
+	signed, err := signedRows(rows)
+	if err != nil {
+		return out, err
+	}
+	out.Have = max(before.Enacted(tree.Hash(e.Digest), signed))
+	out.Signed, err = shownSignatures(before, rows)
 	if out.Signed == nil {
 		out.Signed = []wire.SignedBy{}
 	}
 	return out, err
 }
 
+// parseRoster reads an edition as it is stored.
+func parseRoster(e store.RosterEdition) (roster.Roster, error) {
+	r, err := roster.Parse(e.Document)
+	if err != nil {
+		err = fmt.Errorf("edition %d of the roster, as it is stored: %w", e.Number, err)
+	}
+	return r, err
+}
+
 // GetRoster shows the roster: the edition that counts, what is proposed, and how many hosts act by it.
 func (s *App) GetRoster(ctx context.Context, _ *struct{}) (*wire.RosterNow, error) {
 	out := &wire.RosterNow{Proposals: []wire.RosterEdition{}}
-	by, err := s.store.HostsByRoster(ctx)
-	if err != nil {
-		return nil, err
-	}
 	now, err := s.store.Roster(ctx)
+	if err == nil {
+		err = s.showEditions(ctx, now, out)
+	}
 	if err != nil && !isNotFound(err) {
 		return nil, err
 	}
 
-	threshold := 0
-	if err == nil {
-		e, err := s.wireRoster(ctx, now, s.thresholdBefore(ctx, now.Number))
-		if err != nil {
-			return nil, err
-		}
-		out.Edition = &e
-		threshold = s.thresholdBefore(ctx, now.Number+1)
-	}
+	by, err := s.store.HostsByRoster(ctx)
 	for edition, hosts := range by {
 		switch {
 		case edition == 0:
@@ -90,47 +94,49 @@ func (s *App) GetRoster(ctx context.Context, _ *struct{}) (*wire.RosterNow, erro
 			out.Hosts.Current += hosts
 		}
 	}
+	return out, err
+}
+
+// showEditions adds the edition that counts, and what is proposed to follow on it.
+func (s *App) showEditions(ctx context.Context, now store.RosterEdition, out *wire.RosterNow) error {
+	current, err := parseRoster(now)
+	if err != nil {
+		return err
+	}
+	line, err := s.store.RosterLine(ctx, now.Number-2, 1) // the one before, or this one where it is the first
+	if err != nil {
+		return err
+	}
+	var before roster.Roster
+	if len(line) > 0 && line[0].Number < now.Number {
+		if before, err = parseRoster(line[0]); err != nil {
+			return err
+		}
+	}
+	e, err := s.wireRoster(ctx, now, current, before)
+	if err != nil {
+		return err
+	}
+	out.Edition = &e
 
 	proposals, err := s.store.RosterProposals(ctx, now.Number+1)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	for _, p := range proposals {
-		e, err := s.wireRoster(ctx, p, threshold)
-		if err == nil {
-			e.Gone, e.Come, err = differences(now.Document, p.Document)
-		}
+		next, err := parseRoster(p)
 		if err != nil {
-			return nil, err
+			return err
 		}
+		e, err := s.wireRoster(ctx, p, next, current)
+		if err != nil {
+			return err
+		}
+		gone, come := roster.Differences(current, next)
+		e.Gone, e.Come = append(e.Gone, gone...), append(e.Come, come...)
 		out.Proposals = append(out.Proposals, e)
 	}
-	return out, nil
-}
-
-// differences returns what an edition no longer says, and what it says besides.
-func differences(before, after []byte) (gone, come []string, err error) {
-	a, err := roster.Parse(before)
-	if err != nil {
-		return nil, nil, err
-	}
-	b, err := roster.Parse(after)
-	gone, come = roster.Differences(a, b)
-	return append([]string{}, gone...), append([]string{}, come...), err
-}
-
-// thresholdBefore returns how many people of the edition before a number have to sign that one of the number counts; 0
-// for the first.
-func (s *App) thresholdBefore(ctx context.Context, number int64) int {
-	line, err := s.store.RosterLine(ctx, number-2, 1)
-	if err != nil || len(line) == 0 || line[0].Number != number-1 {
-		return 0
-	}
-	r, err := roster.Parse(line[0].Document)
-	if err != nil {
-		return 0
-	}
-	return r.Threshold
+	return nil
 }
 
 // ProposeRoster proposes the next edition of the roster, or makes the first one.
@@ -205,19 +211,11 @@ func (s *App) WriteRosterStatement(ctx context.Context, in *ByDigest) (*wire.ToS
 	if err != nil {
 		return nil, err
 	}
-	history, err := s.historyPoint(ctx)
+	st, err := s.stating(ctx, statement.Enacted, now, statement.MaxLife)
 	if err != nil {
 		return nil, err
 	}
-	st := statement.Statement{
-		Says:    statement.Enacted,
-		Who:     CallerOf(ctx).Name,
-		Digest:  next.Digest(),
-		Roster:  now.Point(),
-		History: history,
-		Made:    time.Now().UTC().Truncate(time.Second),
-	}
-	st.Until = st.Made.Add(statement.MaxLife)
+	st.Digest = next.Digest()
 	return s.toSign(ctx, now, st)
 }
 
@@ -274,14 +272,13 @@ func (s *App) enacts(ctx context.Context, given roster.Signed, next, now roster.
 	if err != nil {
 		return fault.Invalid(err.Error())
 	}
-	at := time.Now()
 	switch {
 	case st.Says != statement.Enacted || st.Who != CallerOf(ctx).Name || st.Digest != next.Digest():
 		return fault.Invalid("what was signed is not that you enact this edition")
 	case st.Roster != now.Point():
 		return fault.Conflict("what was signed names another edition than the one that counts now: sign again")
-	case st.Made.Before(at.Add(-ahead)) || st.Made.After(at.Add(ahead)):
-		return fault.Invalid("it was signed too long ago, or by a clock that is wrong: sign again")
+	case signedNow(st) != nil:
+		return fault.Invalid(signedNow(st).Error())
 	case !now.Enacts(st.Who, given.Key):
 		return fault.Forbidden("the key is neither yours, as the roster has it, nor one of its recovery keys")
 	}

@@ -41,7 +41,7 @@ func (s *App) roster(ctx context.Context) (r roster.Roster, ok bool, err error) 
 		return r, false, nil
 	}
 	if err == nil {
-		r, err = roster.Parse(e.Document)
+		r, err = parseRoster(e)
 	}
 	return r, err == nil, err
 }
@@ -50,10 +50,28 @@ func (s *App) roster(ctx context.Context) (r roster.Roster, ok bool, err error) 
 var errNoRoster = fault.Conflict(
 	"there is no roster yet: an admin proposes the first edition (idletally roster propose)")
 
-// point reads where the history ends.
-func (s *App) historyPoint(ctx context.Context) (p statement.Point, err error) {
-	h, err := s.store.Head(ctx)
-	return statement.Point{Number: h.Seq, Hash: tree.Hash(h.Hash)}, err
+// stating begins what the caller is to sign: who they are, when, by which edition, and where the history ends.
+func (s *App) stating(
+	ctx context.Context, says string, r roster.Roster, life time.Duration,
+) (statement.Statement, error) {
+	head, err := s.store.Head(ctx)
+	made := time.Now().UTC().Truncate(time.Second)
+	return statement.Statement{
+		Says:    says,
+		Who:     CallerOf(ctx).Name,
+		Roster:  r.Point(),
+		History: statement.Point{Number: head.Seq, Hash: tree.Hash(head.Hash)},
+		Made:    made,
+		Until:   made.Add(life),
+	}, err
+}
+
+// signedNow returns an error unless something was signed just now, by the service's clock, which it was made by.
+func signedNow(st statement.Statement) error {
+	if time.Since(st.Made).Abs() > ahead {
+		return errors.New("it was signed too long ago, or by a clock that is wrong: sign again")
+	}
+	return nil
 }
 
 // toSign returns what the caller is to sign, with the keys by which they can.
@@ -69,12 +87,9 @@ func (s *App) toSign(ctx context.Context, r roster.Roster, st statement.Statemen
 		Passkeys:  []wire.PasskeyOfKey{},
 	}
 
-	own := r.Person(st.Who)
-	keys := r.Recovery // which are nobody's in particular
-	if own != nil {
-		keys = append(slices.Clone(own.Keys), keys...)
-	}
+	keys := r.Enacting(st.Who)
 	if st.Says != statement.Enacted {
+		own := r.Person(st.Who)
 		if own == nil {
 			return nil, fault.Forbidden("you are not in the roster: propose an edition that has you")
 		}
@@ -178,7 +193,7 @@ func (x signable) knowingNames() []string {
 // wordList returns what somebody says of cautions as statements have it: in order, each in one line.
 func wordList(words map[string]string) (out []statement.Word) {
 	for caution, text := range words {
-		out = append(out, statement.Word{Caution: caution, Text: strings.Join(strings.Fields(text), " ")})
+		out = append(out, statement.Word{Caution: caution, Text: statement.Line(text)})
 	}
 	slices.SortFunc(out, func(a, b statement.Word) int { return strings.Compare(a.Caution, b.Caution) })
 	return out
@@ -207,23 +222,12 @@ func (s *App) WriteStatement(ctx context.Context, in *StatementRequest) (*wire.T
 	if err != nil {
 		return nil, err
 	}
-	history, err := s.historyPoint(ctx)
+	st, err := s.stating(ctx, in.Body.Says, r, orderLife)
 	if err != nil {
 		return nil, err
 	}
 
-	st := statement.Statement{
-		Says:        in.Body.Says,
-		Who:         CallerOf(ctx).Name,
-		Application: p.Application,
-		Plan:        p.ID,
-		Digest:      plan.Digest(p.Manifest),
-		Hosts:       x.hosts,
-		Roster:      r.Point(),
-		History:     history,
-		Made:        time.Now().UTC().Truncate(time.Second),
-	}
-	st.Until = st.Made.Add(orderLife)
+	st.Application, st.Plan, st.Digest, st.Hosts = p.Application, p.ID, plan.Digest(p.Manifest), x.hosts
 	if st.Says == statement.Approved {
 		cautions, err := s.engine.Cautions(ctx, p)
 		if err != nil {
@@ -279,15 +283,16 @@ func (x signable) fits(
 	if err != nil {
 		return err
 	}
-	switch now := time.Now(); {
+	switch {
 	case st.Says != says || st.Who != who:
 		return fmt.Errorf("it is what %s says, and not that you have %s it", st.Who, says)
 	case !slices.Equal(st.Words, wordList(words)):
 		return errors.New("what it says of grave cautions is not what you say of them")
 	case st.Roster != r.Point():
 		return fmt.Errorf("it names another edition of the roster than %d, which counts now: sign again", r.Edition)
-	case st.Made.Before(now.Add(-ahead)) || st.Made.After(now.Add(ahead)):
-		return errors.New("it was signed too long ago, or by a clock that is wrong: sign again")
+	}
+	if err := signedNow(st); err != nil {
+		return err
 	}
 
 	asked := x.knowingNames()
@@ -312,7 +317,7 @@ func (s *App) useKey(ctx context.Context, k signature.Key) error {
 	held, err := s.ownPasskeys(ctx)
 	for _, p := range held {
 		if p.key == k {
-			err = errors.Join(err, s.store.UsePasskey(ctx, p.ID, p.Sealed))
+			err = errors.Join(err, s.store.PasskeySigned(ctx, p.ID))
 		}
 	}
 	return err
@@ -425,11 +430,7 @@ func (s *App) steps(ctx context.Context, editions []store.RosterEdition) ([]rost
 }
 
 // shownSignatures returns what people have signed, as it is shown; in the roster that counts their keys have names.
-func (s *App) shownSignatures(ctx context.Context, rows []store.Signature) (out []wire.SignedBy, err error) {
-	r, _, err := s.roster(ctx)
-	if err != nil {
-		return nil, err
-	}
+func shownSignatures(r roster.Roster, rows []store.Signature) (out []wire.SignedBy, err error) {
 	list, err := signedRows(rows)
 	if err != nil {
 		return nil, err
@@ -448,14 +449,9 @@ func (s *App) shownSignatures(ctx context.Context, rows []store.Signature) (out 
 			Until:       st.Until,
 			Statement:   string(g.Statement),
 		}
-		keys := r.Recovery
-		if p := r.Person(st.Who); p != nil {
-			keys = append(slices.Clone(p.Keys), keys...)
-		}
-		for _, k := range keys {
-			if k.Key == g.Key {
-				by.Key = k.Name
-			}
+		keys := r.Enacting(st.Who)
+		if i := slices.IndexFunc(keys, func(k roster.NamedKey) bool { return k.Key == g.Key }); i >= 0 {
+			by.Key = keys[i].Name
 		}
 		out = append(out, by)
 	}

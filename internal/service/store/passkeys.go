@@ -97,6 +97,12 @@ func (s *Store) UsePasskey(ctx context.Context, id string, sealed []byte) error 
 	return err
 }
 
+// PasskeySigned records that one has signed. What is kept of it stays: whoever signs in meanwhile changes that.
+func (s *Store) PasskeySigned(ctx context.Context, id string) error {
+	_, err := s.exec(ctx, `UPDATE passkey SET used = ? WHERE id = ?`, now(), id)
+	return err
+}
+
 // RemovePasskey ends one of somebody's.
 func (s *Store) RemovePasskey(ctx context.Context, person, id string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {

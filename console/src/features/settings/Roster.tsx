@@ -48,7 +48,7 @@ function Proposal({ edition, me }: { edition: Edition; me: Person }) {
         Edition {edition.edition}, proposed by {edition.proposed_by}, <Time at={edition.proposed} />
       </h3>
       <p className="text-sm">
-        {edition.signed.length} of {edition.needed} have signed that it is to count
+        {edition.have} of {edition.needed} have signed that it is to count
         {edition.signed.length ? `: ${edition.signed.map((s) => s.who).join(", ")}` : ""}.
       </p>
       <Lines says="No longer" lines={edition.gone} />
