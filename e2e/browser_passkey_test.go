@@ -34,6 +34,20 @@ func authenticator(t *testing.T, b *browser.Browser, verifies bool) {
 	})))
 }
 
+// addPasskey signs somebody in, and adds a passkey of the browser's authenticator.
+func addPasskey(t *testing.T, b *browser.Browser, person, name string) {
+	t.Helper()
+	must(t, b.SignIn(person, demo.Password))
+	must(t, b.Go("/settings?tab=you"))
+	must(t, b.Press("Add a passkey…"))
+	must(t, b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is")]/following-sibling::input`,
+		name+"\r", chromedp.BySearch)))
+	must(t, b.See("Spare codes"))
+	axe(t, b, "a passkey was added")
+	must(t, b.Press("I have kept them"))
+	must(t, b.See(name))
+}
+
 // Passkeys are a second factor and a first one: they are added in the console, sign in without a password
 // where they ask who holds them, show again who somebody is, and satisfy a policy; what they answered counts
 // once, and for nobody else.
@@ -52,22 +66,8 @@ func TestPasskeys(t *testing.T) {
 		return b
 	}
 
-	add := func(b *browser.Browser, person string) {
-		t.Helper()
-		must(t, b.SignIn(person, demo.Password))
-		must(t, b.Go("/settings?tab=you"))
-		must(t, b.Press("Add a passkey…"))
-		must(t,
-			b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is")]/following-sibling::input`, "key on my ring\r",
-				chromedp.BySearch)))
-		must(t, b.See("Spare codes"))
-		axe(t, b, "a passkey was added")
-		must(t, b.Press("I have kept them"))
-		must(t, b.See("key on my ring"))
-	}
-
 	b := window(true)
-	add(b, "quartermaster")
+	addPasskey(t, b, "quartermaster", "key on my ring")
 
 	// The password alone is not enough any more, and the passkey is enough alone.
 	api := *admin

@@ -9,8 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
-
 	"idletally/demo"
 	"idletally/e2e/browser"
 	"idletally/internal/core/roster"
@@ -27,13 +25,7 @@ func passkeyed(t *testing.T, s *demo.Stage, at, person string) (*browser.Browser
 	t.Cleanup(b.Close)
 	must(t, b.Go("/"))
 	authenticator(t, b, true)
-	must(t, b.SignIn(person, demo.Password))
-	must(t, b.Go("/settings?tab=you"))
-	must(t, b.Press("Add a passkey…"))
-	must(t, b.Do(chromedp.SendKeys(`//*[@role="dialog"]//label[starts-with(., "What it is")]/following-sibling::input`,
-		"tide-key\r", chromedp.BySearch)))
-	must(t, b.See("Spare codes"))
-	must(t, b.Press("I have kept them"))
+	addPasskey(t, b, person, "tide-key")
 
 	keys, err := as(t, s, "admin").SigningKeys(t.Context())
 	must(t, err)

@@ -15,6 +15,7 @@ import (
 	"idletally/demo"
 	"idletally/internal/cli"
 	"idletally/internal/client"
+	"idletally/internal/testkit/sshkeys"
 	"idletally/internal/wire"
 )
 
@@ -61,8 +62,7 @@ func TestExamples(t *testing.T) {
 	}
 
 	for who, file := range map[string]string{"quartermaster": "laptop", "harbourmaster": "other"} {
-		key := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", filepath.Join(at, file))
-		must(t, key.Run())
+		sshkeys.New(t, filepath.Join(at, file), "ed25519", "")
 		if who == "harbourmaster" { // the other one is added by an example
 			command{t: t, s: s, person: who}.want(0, "SHA256", "roster", "key", "add", "laptop",
 				filepath.Join(at, file+".pub"))

@@ -22,6 +22,7 @@ import (
 	"idletally/internal/client"
 	"idletally/internal/loopback"
 	"idletally/internal/testkit/cable"
+	"idletally/internal/testkit/sshkeys"
 	"idletally/internal/tied"
 	"idletally/internal/wire"
 )
@@ -43,10 +44,7 @@ func openDoor(t *testing.T, options ...string) *door {
 
 	for _, name := range []string{"host", "key"} {
 		t.Run(name, func(t *testing.T) {
-			if out, err := exec.Command("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f",
-				filepath.Join(d.dir, name)).CombinedOutput(); err != nil {
-				t.Fatalf("%v: %s", err, out)
-			}
+			sshkeys.New(t, filepath.Join(d.dir, name), "ed25519", "")
 		})
 	}
 

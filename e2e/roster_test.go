@@ -3,9 +3,7 @@
 package e2e
 
 import (
-	"bufio"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -16,6 +14,7 @@ import (
 	"idletally/internal/archive"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/roster"
+	"idletally/internal/testkit/sshkeys"
 	"idletally/internal/wire"
 )
 
@@ -33,21 +32,7 @@ func mustered(t *testing.T) (s *demo.Stage, change func(q string, args ...any)) 
 // ashore returns the person's commands, with an ssh-agent of theirs that has their key.
 func ashore(t *testing.T, s *demo.Stage, person string) command {
 	t.Helper()
-	socket := filepath.Join(t.TempDir(), "agent")
-	c := exec.Command("ssh-agent", "-D", "-a", socket)
-	out, err := c.StdoutPipe()
-	must(t, err)
-	must(t, c.Start())
-	t.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait() })
-	_, err = bufio.NewReader(out).ReadString('\n') // it listens when it says so
-	must(t, err)
-	add := exec.Command("ssh-add", "-q", s.KeyFile(person))
-	add.Env = append(os.Environ(), "SSH_AUTH_SOCK="+socket)
-	if b, err := add.CombinedOutput(); err != nil {
-		t.Fatalf("ssh-add: %v: %s", err, b)
-	}
-
-	on := command{t: t, s: s, person: person, more: "SSH_AUTH_SOCK=" + socket}
+	on := command{t: t, s: s, person: person, more: "SSH_AUTH_SOCK=" + sshkeys.Agent(t, s.KeyFile(person))}
 	on.login()
 	return on
 }
@@ -170,7 +155,7 @@ func nextEdition(t *testing.T, s *demo.Stage, author, reviewer command) {
 	admin.want(0, "roster sign "+print, "roster", "propose", file)
 	author.want(1, "something else signed than you said", "roster", "sign", strings.ToUpper(print), "--sign")
 	author.want(0, "1 of 2 have signed", "roster", "sign", print, "--sign")
-	author.want(0, "1 of 2 have signed", "roster", "sign", print, "--sign") // again is once
+	author.want(0, "1 of 2 have signed", "roster", "sign", print, "--sign")                    // again is once
 	admin.want(0, "1 of 2 have signed", "roster", "sign", print, "--key", s.KeyFile("safe-2")) // one of each is neither
 	reviewer.want(0, "0 act by it, 2 by an earlier edition", "roster", "sign", print, "--sign")
 	reviewer.want(1, "counts already", "roster", "sign", print, "--sign")

@@ -1,7 +1,6 @@
 package pen
 
 import (
-	"bufio"
 	"bytes"
 	"encoding/base64"
 	"errors"
@@ -15,43 +14,15 @@ import (
 
 	"idletally/internal/core/signature"
 	"idletally/internal/testkit"
+	"idletally/internal/testkit/sshkeys"
 )
 
 var must = testkit.Must
 
-// keygen makes a key by the system's own program, and returns its file.
+// keygen makes a key in a folder of its own, and returns its file.
 func keygen(t *testing.T, kind, passphrase string) string {
 	t.Helper()
-	file := filepath.Join(t.TempDir(), "key")
-	c := exec.Command("ssh-keygen", "-q", "-t", kind, "-N", passphrase, "-C", "purser", "-f", file)
-	out, err := c.CombinedOutput()
-	if err != nil {
-		t.Fatalf("ssh-keygen: %v: %s", err, out)
-	}
-	return file
-}
-
-// startAgent starts an ssh-agent with keys, and returns its socket.
-func startAgent(t *testing.T, files ...string) string {
-	t.Helper()
-	socket := filepath.Join(t.TempDir(), "agent")
-	c := exec.Command("ssh-agent", "-D", "-a", socket)
-	out, err := c.StdoutPipe()
-	must(t, err)
-	must(t, c.Start())
-	t.Cleanup(func() { _ = c.Process.Kill(); _ = c.Wait() })
-
-	if _, err := bufio.NewReader(out).ReadString('\n'); err != nil { // it listens when it says so
-		t.Fatal(err)
-	}
-	for _, f := range files {
-		add := exec.Command("ssh-add", "-q", f)
-		add.Env = append(os.Environ(), "SSH_AUTH_SOCK="+socket)
-		if b, err := add.CombinedOutput(); err != nil {
-			t.Fatalf("ssh-add: %v: %s", err, b)
-		}
-	}
-	return socket
+	return sshkeys.New(t, filepath.Join(t.TempDir(), "key"), kind, passphrase)
 }
 
 // What a real agent and real files sign is what is accepted, for each kind of key; a kind that is not stays out.
@@ -60,7 +31,7 @@ func TestPens(t *testing.T) {
 	for _, kind := range []string{"ed25519", "ecdsa", "rsa"} {
 		files = append(files, keygen(t, kind, ""))
 	}
-	socket := startAgent(t, files...)
+	socket := sshkeys.Agent(t, files...)
 	message := []byte("idletally statement 1\n")
 
 	held, err := OfAgent(t.Context(), socket)
@@ -157,12 +128,10 @@ func TestNoAgent(t *testing.T) {
 		}
 	}
 
-	socket := startAgent(t, keygen(t, "ed25519", ""))
+	socket := sshkeys.Agent(t, keygen(t, "ed25519", ""))
 	held, err := OfAgent(t.Context(), socket)
 	must(t, err)
-	forget := exec.Command("ssh-add", "-q", "-D")
-	forget.Env = append(os.Environ(), "SSH_AUTH_SOCK="+socket)
-	must(t, forget.Run())
+	sshkeys.Ask(t, socket, "-q", "-D")
 	began := time.Now()
 	if _, err := held[0].Sign(t.Context(), []byte("x")); err == nil || time.Since(began) > Patience {
 		t.Errorf("a key that is gone signs: %v", err)

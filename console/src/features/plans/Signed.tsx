@@ -1,4 +1,5 @@
 import type { Plan } from "../../api/client";
+import { KeyKind } from "../../shared/KeyKind";
 import { Command } from "../../ui/Command";
 import { Table } from "../../ui/Table";
 import { Time } from "../../ui/Time";
@@ -17,8 +18,7 @@ export function Signed({ plan }: { plan: Plan }) {
             <td>{s.who}</td>
             <td>{s.says}</td>
             <td>
-              {s.key || "a key that the roster no longer has"}{" "}
-              <span className="text-sm text-muted">{s.kind === "webauthn" ? "passkey" : s.kind}</span>
+              {s.key || "a key that the roster no longer has"} <KeyKind kind={s.kind} />
               <details className="text-sm">
                 <summary className="cursor-pointer">What was signed</summary>
                 <pre className="mt-1 max-w-xl rounded bg-sheet p-2 text-xs break-all whitespace-pre-wrap" tabIndex={0}>

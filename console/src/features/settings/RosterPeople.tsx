@@ -1,4 +1,5 @@
 import type { Schemas } from "../../api/client";
+import { KeyKind } from "../../shared/KeyKind";
 import { Table } from "../../ui/Table";
 import { sayRight } from "./model";
 
@@ -18,8 +19,7 @@ export function RosterPeople({ edition }: { edition: Schemas["RosterEdition"] })
           <td>
             {p.keys.map((k) => (
               <div key={k.text}>
-                {k.name} <span className="text-sm text-muted">{k.kind === "webauthn" ? "passkey" : k.kind}</span>{" "}
-                <code className="text-sm">{k.fingerprint}</code>
+                {k.name} <KeyKind kind={k.kind} /> <code className="text-sm">{k.fingerprint}</code>
               </div>
             ))}
           </td>

@@ -1,5 +1,6 @@
 import { useState } from "react";
 import type { Person } from "../../api/client";
+import { KeyKind } from "../../shared/KeyKind";
 import { Button } from "../../ui/Button";
 import { Field } from "../../ui/Field";
 import { Form } from "../../ui/Form";
@@ -78,7 +79,7 @@ export function SigningKeys({ me }: { me: Person }) {
             <tr key={k.text}>
               <td>{k.person}</td>
               <td>
-                {k.name} <span className="text-sm text-muted">{k.kind === "webauthn" ? "passkey" : k.kind}</span>
+                {k.name} <KeyKind kind={k.kind} />
               </td>
               <td>
                 <code className="text-sm">{k.fingerprint}</code>
