@@ -591,6 +591,8 @@ type accepted struct {
 	part   plan.HostPart
 	plan   plan.Manifest
 	folder string // of the run
+	// Each step has to lead to what this host itself found.
+	ownOriginals bool
 }
 
 // accept returns the order of a run, or why this host does not carry it out: by the key that signs orders, by its own
@@ -616,11 +618,26 @@ func (a *Agent) accept(w *wire.Work, now time.Time) (got accepted, err error) {
 		return got, errors.New("order refused: it is for another enrolment of this host than the one that counts")
 	}
 
-	if err := a.agreed(got.order, got.plan, w, now); err != nil {
+	by, err := a.agreed(got.order, got.plan, w, now)
+	switch {
+	case err != nil:
 		return got, fmt.Errorf("order refused: %w", err)
+	case got.order.Alone && by.Submitter == "":
+		return got, errors.New("order refused: one person alone has nothing changed on a host without a roster")
 	}
+	got.ownOriginals = by.OwnOriginals
 	got.folder = filepath.Join(a.Folder, "runs", got.order.Run)
 	return got, a.refuseTaken(got.order, got.folder)
+}
+
+// take records an order, before it changes anything; or says why its steps are not what the order is good for.
+func (a *Agent) take(got accepted, chunks change.Chunks) error {
+	if got.ownOriginals {
+		if err := leadsBack(filepath.Join(a.Folder, "runs"), chunks); err != nil {
+			return fmt.Errorf("order refused: %w", err)
+		}
+	}
+	return a.takeOrder(got.order)
 }
 
 // ended is how a run ended here, and by which roster the host acts.
@@ -660,7 +677,7 @@ func (a *Agent) run(ctx context.Context, to runSink, w *wire.Work, done, total *
 		}
 	}
 
-	if err := a.takeOrder(order); err != nil {
+	if err := a.take(got, chunks); err != nil {
 		return fail("%v", err)
 	}
 

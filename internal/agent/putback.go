@@ -15,6 +15,7 @@ import (
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
+	"idletally/internal/core/roster"
 	"idletally/internal/host/change"
 	"idletally/internal/private"
 )
@@ -255,6 +256,63 @@ func PutBack(
 
 	out.Done -= len(wrong)
 	return out, nil
+}
+
+// leadsBack returns an error unless each step leads to what this host itself found before one of its runs, of the same
+// file: as much as somebody may do who may only put back.
+func leadsBack(runs string, chunks change.Chunks) error {
+	open := map[string]plan.Step{}
+	for n := range chunks.Count() {
+		steps, err := chunks.Steps(n)
+		if err != nil {
+			return err
+		}
+		for _, s := range steps {
+			open[s.Path] = s
+		}
+	}
+
+	list, err := os.ReadDir(runs)
+	if err != nil {
+		return err
+	}
+	for _, e := range list {
+		r, j, err := localRun(runs, e.Name())
+		if err != nil {
+			continue // it has no journal yet, or none that says anything
+		}
+		was := local{filepath.Join(runs, e.Name()), (r.Steps + plan.StepsPerChunk - 1) / plan.StepsPerChunk}
+		if err := findOriginals(j, was, open); err != nil {
+			return fmt.Errorf("run %s: %w", e.Name(), err)
+		}
+	}
+
+	for path := range open {
+		return fmt.Errorf("%w: %d of its steps lead to what this host never found there, %s among them, and nobody "+
+			"else has signed", roster.ErrRefused, len(open), pathname.Escape(path))
+	}
+	return nil
+}
+
+// findOriginals takes the steps out that lead to what a run found.
+func findOriginals(j *change.Journal, chunks change.Chunks, open map[string]plan.Step) error {
+	base := 0
+	for n := range chunks.Count() {
+		steps, err := chunks.Steps(n)
+		if err != nil {
+			return err
+		}
+		for i, s := range steps {
+			want, ok := open[s.Path]
+			found, had := j.Original(base + i)
+			same := found.File.Inode == 0 || want.File.Inode != 0 && want.File.Is(found.File)
+			if ok && had && want.Kind == s.Kind && want.After == found.Set && same {
+				delete(open, s.Path)
+			}
+		}
+		base += len(steps)
+	}
+	return nil
 }
 
 // tellDamage notes what cannot be put back, since it cannot be read.

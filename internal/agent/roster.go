@@ -229,16 +229,16 @@ func (k *rosterKept) cameBy(now roster.Roster, step roster.Step) bool {
 	return r.Edition < known[0].Number || slices.Contains(known, r.Point())
 }
 
-// agreed returns nil if this host knows no roster, or if people of it have signed what is ordered. Otherwise it says
+// agreed returns who of the roster have signed what is ordered; nobody if this host knows no roster. Otherwise it says
 // why that is refused. A plan is carried out by one run, however often its people's signatures are shown.
-func (a *Agent) agreed(o plan.Order, m plan.Manifest, w *wire.Work, now time.Time) error {
+func (a *Agent) agreed(o plan.Order, m plan.Manifest, w *wire.Work, now time.Time) (by roster.People, err error) {
 	kept, r, err := rosterOf(a.Folder, a.Settings.Roster)
 	if err != nil || kept == nil {
-		return err
+		return by, err
 	}
 	since, err := readSince(a.Folder)
 	if err != nil {
-		return err
+		return by, err
 	}
 	if now.Before(since) { // somebody turned the clock back: what is over stays over
 		now = since
@@ -249,38 +249,39 @@ func (a *Agent) agreed(o plan.Order, m plan.Manifest, w *wire.Work, now time.Tim
 		err = kept.save(a.Folder)
 	}
 	if err != nil {
-		return err
+		return by, err
 	}
 
 	hosts := make([]string, len(m.Hosts))
 	for i, h := range m.Hosts {
 		hosts[i] = h.Host
 	}
-	people, err := r.Authorize(roster.Order{
+	by, err = r.Authorize(roster.Order{
 		Plan:        m.ID,
 		Application: m.Application,
 		Digest:      o.Digest,
 		Hosts:       hosts,
 		Host:        a.Host,
+		PutsBack:    m.Kind == plan.Restore,
 		Enrolled:    kept.Since,
 	}, w.Signed, func(p statement.Point) bool { return slices.Contains(kept.Past, p) }, now)
 	if err != nil {
-		return err
+		return by, err
 	}
 
 	if run, again := kept.Done[o.Digest.String()]; again && run != o.Run {
-		return fmt.Errorf("%w: the plan was carried out by run %s already", roster.ErrRefused, run)
+		return by, fmt.Errorf("%w: the plan was carried out by run %s already", roster.ErrRefused, run)
 	}
 	if kept.Done == nil {
 		kept.Done = map[string]string{}
 	}
 	if len(kept.Done) >= maxOrders {
-		return fmt.Errorf("%w: %d plans were carried out, which is more than a host remembers", roster.ErrRefused,
+		return by, fmt.Errorf("%w: %d plans were carried out, which is more than a host remembers", roster.ErrRefused,
 			maxOrders)
 	}
 	kept.Done[o.Digest.String()] = o.Run
-	if err := errors.Join(keepSince(a.Folder, people.Newest), kept.save(a.Folder)); err != nil {
-		return fmt.Errorf("note the plan: %w", err)
+	if err := errors.Join(keepSince(a.Folder, by.Newest), kept.save(a.Folder)); err != nil {
+		return by, fmt.Errorf("note the plan: %w", err)
 	}
-	return nil
+	return by, nil
 }

@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -42,6 +43,35 @@ type harbour struct {
 
 	manifest plan.Manifest
 	runs     int
+	alone    bool // orders are of one person
+}
+
+// gives somebody rights of the roster besides, by an edition that takes the place of the one that is pinned.
+func (h *harbour) gives(t *testing.T, who string, rights ...roster.Right) {
+	t.Helper()
+	for i, p := range h.roster.People {
+		if p.Name == who {
+			h.roster.People[i].Rights = append(slices.Clone(p.Rights), rights...)
+		}
+	}
+	h.roster.Sort()
+	must(t, os.Remove(filepath.Join(h.a.Folder, rosterFile)))
+	h.a.Settings.Roster = ""
+	must(t, h.a.Settings.save(h.a.Folder))
+	h.pin(t)
+}
+
+// leads has the plan be one that leads the file from a mode to another.
+func (h *harbour) leads(kind plan.Kind, from, to mode.Mode, file plan.Identity) {
+	chunk := plan.EncodeChunk([]plan.Step{{
+		Path:   h.file,
+		Kind:   perm.File,
+		Before: posix.State{Mode: from}.Set(),
+		After:  posix.State{Mode: to}.Set(),
+		File:   file,
+	}})
+	h.s.chunks = [][]byte{chunk}
+	h.manifest.Kind, h.manifest.Hosts[0].Chunks = kind, []tree.Hash{plan.Digest(chunk)}
 }
 
 var everywhere = []roster.Right{
@@ -109,7 +139,12 @@ func signed(t *testing.T, p pens.Pen, s statement.Statement) roster.Signed {
 // says is what somebody says of the plan.
 func (h *harbour) says(what, who string) statement.Statement {
 	now := time.Now().UTC().Truncate(time.Second)
+	reason := ""
+	if what == statement.Alone {
+		reason = "The gate does not open, and the ferry is in."
+	}
 	return statement.Statement{
+		Reason:      reason,
 		Says:        what,
 		Who:         who,
 		Application: h.manifest.Application,
@@ -131,14 +166,18 @@ func (h *harbour) signed(t *testing.T, what, who string) roster.Signed {
 func (h *harbour) order(t *testing.T, line []roster.Step, signed ...roster.Signed) string {
 	t.Helper()
 	h.runs++
-	order, sig := plan.Order{
+	o := plan.Order{
 		Run:        "0123456789abcde" + string(rune('a'+h.runs%26)),
 		Digest:     plan.Digest(h.manifest.Bytes()),
 		Host:       "skiff",
 		Author:     "quartermaster",
 		ApprovedBy: []string{"harbourmaster"},
 		Expires:    time.Now().Add(time.Hour),
-	}.Sign(h.key)
+	}
+	if h.alone {
+		o.Author, o.ApprovedBy, o.Alone = "bosun", []string{"bosun"}, true
+	}
+	order, sig := o.Sign(h.key)
 	h.s.ended = nil
 	must(t, h.a.do(t.Context(), &wire.Work{
 		ID:        "w",
@@ -183,6 +222,65 @@ func TestHostWithARoster(t *testing.T) {
 	}
 }
 
+// Whom the roster lets put back alone has the host put back what it found itself, and nothing else; whom it lets act
+// alone has any plan carried out. A host without a roster does neither.
+func TestOnePersonAlone(t *testing.T) {
+	h := newHarbour(t)
+	all := roster.Everything
+	h.gives(t, "bosun", roster.Right{Do: roster.PutBack, Application: all, Host: all})
+	h.gives(t, "quartermaster", roster.Right{Do: roster.Alone, Application: "ticketing", Host: "skiff"})
+	st, err := os.Stat(h.file)
+	must(t, err)
+	this := plan.Identity{Inode: st.Sys().(*syscall.Stat_t).Ino}
+	two := func() []roster.Signed {
+		return []roster.Signed{h.signed(t, statement.Submitted, "quartermaster"),
+			h.signed(t, statement.Approved, "harbourmaster")}
+	}
+	if said := h.order(t, nil, two()...); !strings.HasPrefix(said, "finished") || !h.changed(t) {
+		t.Fatalf("two people: %s", said)
+	}
+
+	h.alone = true
+	tries := []struct {
+		name     string
+		kind     plan.Kind
+		from, to mode.Mode
+		file     plan.Identity
+		who      string
+		want     string
+	}{
+		{"another kind of plan", plan.Adjustment, 0o666, 0o600, plan.Identity{}, "bosun", "no right"},
+		{"what the host never found", plan.Restore, 0o666, 0o644, this, "bosun", "never found"},
+		{"of whatever file", plan.Restore, 0o666, 0o600, plan.Identity{}, "bosun", "never found"},
+		{"of another file", plan.Restore, 0o666, 0o600, plan.Identity{Inode: 7, Born: 9}, "bosun", "never found"},
+		{"somebody without the right", plan.Restore, 0o666, 0o600, this, "harbourmaster", "no right"},
+		{"what the host found", plan.Restore, 0o666, 0o600, this, "bosun", ""},
+	}
+	for _, c := range tries {
+		t.Run(c.name, func(t *testing.T) {
+			h.leads(c.kind, c.from, c.to, c.file)
+			said := h.order(t, nil, h.signed(t, statement.Alone, c.who))
+			if c.want != "" && (!strings.Contains(said, c.want) || !h.changed(t)) ||
+				c.want == "" && (!strings.HasPrefix(said, "finished") || h.changed(t)) {
+				t.Errorf("%s", said)
+			}
+		})
+	}
+
+	h.leads(plan.Adjustment, 0o600, 0o640, plan.Identity{})
+	if said := h.order(t, nil, h.signed(t, statement.Alone, "quartermaster")); !strings.HasPrefix(said, "finished") {
+		t.Errorf("whoever may act alone: %s", said)
+	}
+
+	must(t, os.Remove(filepath.Join(h.a.Folder, rosterFile)))
+	h.a.Settings.Roster = ""
+	must(t, h.a.Settings.save(h.a.Folder))
+	h.leads(plan.Adjustment, 0o640, 0o600, plan.Identity{})
+	if said := h.order(t, nil, h.signed(t, statement.Alone, "bosun")); !strings.Contains(said, "without a roster") {
+		t.Errorf("without a roster: %s", said)
+	}
+}
+
 // The service has all its keys, and what people signed for other plans: it makes up a thousand orders and more, and
 // none of them changes anything.
 func TestServiceIsTheAttacker(t *testing.T) {
@@ -200,13 +298,16 @@ func TestServiceIsTheAttacker(t *testing.T) {
 	tries := testkit.Rounds(1200, 10_000)
 	for range tries {
 		list := append(slices.Clone(have), wanted)
+		h.alone = r.IntN(4) == 0
 		for range 1 + r.IntN(3) {
 			forged := have[r.IntN(len(have))]
 			meant, err := h.says(statement.Approved, []string{"bosun", "harbourmaster"}[r.IntN(2)]).Bytes()
 			must(t, err)
-			switch r.IntN(5) {
+			switch r.IntN(6) {
 			case 0:
 				forged.Statement = meant
+			case 4: // whoever has no such right says it, and the order says so, too
+				forged, h.alone = h.signed(t, statement.Alone, "bosun"), true
 			case 1:
 				forged = roster.Signed{Statement: meant, Key: forged.Key, Signature: h.pens["stowaway"].Sign(meant)}
 			case 2:

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -50,15 +51,18 @@ type proof struct {
 }
 
 type proofHost struct {
-	Host      string         `json:"host"`
-	Steps     int            `json:"steps"`
-	Submitter string         `json:"submitter,omitempty"`
-	Approvers []string       `json:"approvers"`
-	Signed    *time.Time     `json:"signed,omitempty"` // the last of them
-	Not       string         `json:"not,omitempty"`    // why it is not proved
-	Ordered   string         `json:"ordered"`          // whether the order is for this plan
-	State     lifecycle.Part `json:"state,omitempty"`  // as the host says
-	Done      int            `json:"done"`
+	Host      string     `json:"host"`
+	Steps     int        `json:"steps"`
+	Submitter string     `json:"submitter,omitempty"`
+	Approvers []string   `json:"approvers"`
+	Signed    *time.Time `json:"signed,omitempty"` // the last of them
+	// The submitter alone: with any plan, or only to what the host itself had found, which evidence does not have.
+	Alone   bool           `json:"alone,omitempty"`
+	PutBack bool           `json:"put_back,omitempty"`
+	Not     string         `json:"not,omitempty"`   // why it is not proved
+	Ordered string         `json:"ordered"`         // whether the order is for this plan
+	State   lifecycle.Part `json:"state,omitempty"` // as the host says
+	Done    int            `json:"done"`
 }
 
 func planVerify(o *options) *cobra.Command {
@@ -70,7 +74,8 @@ func planVerify(o *options) *cobra.Command {
 		Args:  args(1, 1, "a file of evidence"),
 		Long: `Verify evidence that "idletally plan evidence" wrote: that its steps are those that the plan's digest
 stands for, and that people of the roster had signed that digest: somebody who submitted it, and as
-many others who approved it as the roster asks for. Nothing is asked of any service.
+many others who approved it as the roster asks for; or one whom it lets act alone. Nothing is asked
+of any service.
 
 What you trust is an edition of the roster that you have by another way: its file (--roster), or its
 fingerprint. The evidence has to lead on from it. docs/formats.md says how to do the same without
@@ -136,7 +141,12 @@ func proved(h archive.EvidenceHead, m plan.Manifest, trusted tree.Hash) proof {
 		Hosts:       []proofHost{},
 		Proved:      true,
 	}
-	order := roster.Order{Plan: m.ID, Application: m.Application, Digest: p.Digest}
+	order := roster.Order{
+		Plan:        m.ID,
+		Application: m.Application,
+		Digest:      p.Digest,
+		PutsBack:    m.Kind == plan.Restore,
+	}
 	for _, part := range m.Hosts {
 		order.Hosts = append(order.Hosts, part.Host)
 	}
@@ -153,7 +163,9 @@ func proved(h archive.EvidenceHead, m plan.Manifest, trusted tree.Hash) proof {
 			x.Not, p.Proved = err.Error(), false
 		} else {
 			p.Edition = r.Edition
-			x.Submitter, x.Approvers, x.Signed = people.Submitter, people.Approvers, &people.Newest
+			x.Submitter, x.Signed = people.Submitter, &people.Newest
+			x.Approvers = append(x.Approvers, people.Approvers...)
+			x.Alone, x.PutBack = people.Alone(), people.OwnOriginals
 		}
 		run := ran[part.Host]
 		x.State, x.Done, x.Ordered = run.State, run.Done, ordered(h, run)
@@ -178,9 +190,23 @@ func ordered(h archive.EvidenceHead, x archive.EvidenceHost) string {
 	return "this plan"
 }
 
+// approved says who approved it, or by what right one person acted alone.
+func (h proofHost) approved() string {
+	switch {
+	case h.PutBack:
+		return "nobody: the roster lets them put back alone"
+	case h.Alone:
+		return "nobody: the roster lets them act alone"
+	}
+	return strings.Join(h.Approvers, ", ")
+}
+
 func showProof(o *options, c *cobra.Command, p proof, steps table, list bool) error {
 	if o.output == "table" {
 		proves := "yes: people of the roster had signed just this"
+		if slices.ContainsFunc(p.Hosts, func(h proofHost) bool { return h.Alone }) {
+			proves = "yes: somebody whom the roster lets act alone had signed just this"
+		}
 		if !p.Proved {
 			proves = "NO, not for every host"
 		}
@@ -197,7 +223,7 @@ func showProof(o *options, c *cobra.Command, p proof, steps table, list bool) er
 		value: p,
 	}
 	for _, h := range p.Hosts {
-		t.add(h.Host, h.Steps, h.Submitter, strings.Join(h.Approvers, ", "), whenever(h.Signed), h.Ordered,
+		t.add(h.Host, h.Steps, h.Submitter, h.approved(), whenever(h.Signed), h.Ordered,
 			string(h.State), h.Done, h.Not)
 	}
 	if err := o.show(c, t); err != nil {

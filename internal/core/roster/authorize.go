@@ -24,19 +24,40 @@ type Order struct {
 	Digest      tree.Hash // of the plan's manifest
 	Hosts       []string  // of the plan, in its order
 	Host        string    // that is asked
+	PutsBack    bool      // it leads to what was there before
 	Enrolled    time.Time // when it was enrolled: what was signed before is for what it was then
+}
+
+// takes returns the rights that count for what somebody says of the order; each is enough.
+func (o Order) takes(says string) []string {
+	switch {
+	case says == statement.Submitted:
+		return []string{Submit}
+	case says == statement.Approved:
+		return []string{Approve}
+	case says == statement.Alone && o.PutsBack:
+		return []string{Alone, PutBack}
+	case says == statement.Alone:
+		return []string{Alone}
+	}
+	return nil
 }
 
 // People are who had something done.
 type People struct {
-	Submitter string
-	Approvers []string  // in the order of their names; never the submitter
-	Newest    time.Time // of what they signed: nothing of it was made later
+	Submitter string   // or who acts alone
+	Approvers []string // in the order of their names; never the submitter; none where somebody acts alone
+	// They may only put back what the host itself found: whoever carries it out holds each step against that.
+	OwnOriginals bool
+	Newest       time.Time // of what they signed: nothing of it was made later
 }
 
-// Authorize returns who of the roster submitted a plan and who approved it; or ErrRefused, with the reason. Known
-// reports whether the host came along an earlier edition: somebody may have signed while that one counted, if they
-// are still who they were. Statements that say nothing for the order are passed over.
+// Alone reports whether one person had it done.
+func (p People) Alone() bool { return len(p.Approvers) == 0 }
+
+// Authorize returns who of the roster submitted a plan and who approved it, or who may have it carried out alone; or
+// ErrRefused, with the reason. Known reports whether the host came along an earlier edition: somebody may have signed
+// while that one counted, if they are still who they were. Statements that say nothing for the order are passed over.
 func (r Roster) Authorize(
 	o Order, signed []Signed, known func(statement.Point) bool, now time.Time,
 ) (People, error) {
@@ -73,8 +94,13 @@ func (r Roster) Authorize(
 		})
 		if len(approvers) >= max(need, 1) {
 			slices.Sort(approvers)
-			return People{submitter, approvers, newest}, nil
+			return People{Submitter: submitter, Approvers: approvers, Newest: newest}, nil
 		}
+	}
+	if alone := by[statement.Alone]; len(alone) > 0 {
+		may := func(who string) bool { return r.Person(who).May(Alone, o.Application, o.Host) }
+		all := max(slices.IndexFunc(alone, may), 0)
+		return People{Submitter: alone[all], OwnOriginals: !may(alone[all]), Newest: newest}, nil
 	}
 
 	reason := fmt.Sprintf("plan %s of %s takes somebody who submits it and %d others who approve it; %d and %d have "+
@@ -91,17 +117,19 @@ func (r Roster) Said(
 		return s, err
 	}
 
-	do := map[string]string{statement.Submitted: Submit, statement.Approved: Approve}[s.Says]
+	rights := o.takes(s.Says)
+	may := func(do string) bool { return r.Person(s.Who).May(do, o.Application, o.Host) }
 	person := r.Person(s.Who)
 	switch {
-	case do == "":
+	case rights == nil:
 		return s, fmt.Errorf("what %s says is about something else", s.Who)
 	case person == nil:
 		return s, fmt.Errorf("%s is not in edition %d", s.Who, r.Edition)
 	case !person.Has(signed.Key):
 		return s, fmt.Errorf("the key is none of %s", s.Who)
-	case !person.may(do, o.Application, o.Host):
-		return s, fmt.Errorf("%s may not %s plans of %s on %s", s.Who, do, o.Application, o.Host)
+	case !slices.ContainsFunc(rights, may):
+		return s, fmt.Errorf("%s has signed %q, for which edition %d gives them no right of %s on %s", s.Who, s.Says,
+			r.Edition, o.Application, o.Host)
 	}
 
 	if err := r.fits(o, s, known, now); err != nil {

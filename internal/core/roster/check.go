@@ -106,10 +106,10 @@ func (r Roster) checkPeople() error {
 	return inOrder("people", r.People, func(p Person) string { return p.Name })
 }
 
-func checkRights(rights []Right) error {
-	for _, r := range rights {
-		if r.Do != Submit && r.Do != Approve {
-			return fmt.Errorf("nobody may %.40q: want submit or approve", r.Do)
+func checkRights(list []Right) error {
+	for _, r := range list {
+		if !slices.Contains(rights, r.Do) {
+			return fmt.Errorf("nobody may %.40q: want %s", r.Do, oneOfRights())
 		}
 		for _, of := range []string{r.Application, r.Host} {
 			if of != Everything && !statement.Name(of) {
@@ -117,7 +117,7 @@ func checkRights(rights []Right) error {
 			}
 		}
 	}
-	return inOrder("rights", rights, Right.String)
+	return inOrder("rights", list, Right.String)
 }
 
 // inOrder returns an error unless what things are known by is in order, each once.

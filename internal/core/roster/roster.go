@@ -36,11 +36,16 @@ const (
 // Everything stands for all applications, or all hosts.
 const Everything = "*"
 
-// What somebody may do with plans.
+// What somebody may do with plans: the first two with others, the last two by their signature alone.
 const (
 	Submit  = "submit"
 	Approve = "approve"
+	PutBack = "put-back" // what a run changed on a host, to what that host itself found
+	Alone   = "alone"    // run any plan, in an emergency
 )
+
+// rights is what somebody may do.
+var rights = []string{Submit, Approve, PutBack, Alone}
 
 // A Right is what somebody may do, for an application and a host, either of which may be Everything.
 type Right struct {
@@ -219,10 +224,15 @@ func (p *Person) take(key, value string) error {
 	}
 	words := strings.Split(value, " ")
 	if len(words) != 3 {
-		return errors.New("want submit or approve, an application and a host, either of which may be *")
+		return fmt.Errorf("want %s, an application and a host, either of which may be *", oneOfRights())
 	}
 	p.Rights = append(p.Rights, Right{words[0], words[1], words[2]})
 	return nil
+}
+
+func oneOfRights() string {
+	last := len(rights) - 1
+	return strings.Join(rights[:last], ", ") + " or " + rights[last]
 }
 
 func parseNamed(value string) (NamedKey, error) {
@@ -328,8 +338,8 @@ func has(list []NamedKey, k signature.Key) bool {
 	return slices.ContainsFunc(list, func(own NamedKey) bool { return own.Key == k })
 }
 
-// may reports whether the person may do something for an application on a host.
-func (p *Person) may(do, application, host string) bool {
+// May reports whether the person may do something for an application on a host.
+func (p *Person) May(do, application, host string) bool {
 	return slices.ContainsFunc(p.Rights, func(r Right) bool {
 		return r.Do == do && (r.Application == Everything || r.Application == application) &&
 			(r.Host == Everything || r.Host == host)

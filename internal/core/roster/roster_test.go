@@ -44,9 +44,9 @@ func crew(t testing.TB) (Roster, map[string]pens.Pen) {
 		Approvals: []Approvals{{Everything, 1}, {"tideboard", 2}},
 	}
 	rights := map[string][]Right{
-		"bosun":         {{Approve, "ticketing", "slip-north"}},
+		"bosun":         {{Approve, "ticketing", "slip-north"}, {PutBack, "ticketing", "slip-north"}},
 		"harbourmaster": {{Approve, Everything, Everything}, {Submit, "ticketing", Everything}},
-		"purser":        {{Approve, Everything, Everything}},
+		"purser":        {{Alone, "billing", Everything}, {Approve, Everything, Everything}},
 		"quartermaster": {{Submit, Everything, Everything}},
 	}
 	for i, n := range names {
@@ -78,7 +78,12 @@ func order() Order {
 
 // says is what somebody says of an order.
 func says(r Roster, o Order, what, who string) statement.Statement {
+	reason := ""
+	if what == statement.Alone {
+		reason = "The gate does not open, and the ferry is in."
+	}
 	return statement.Statement{
+		Reason:      reason,
 		Says:        what,
 		Who:         who,
 		Application: o.Application,
@@ -187,7 +192,7 @@ func TestEdit(t *testing.T) {
 	gone, come := Differences(r, next)
 	key := ink["bosun"].Key
 	want := []string{"threshold 2", "person bosun", "bosun: key laptop " + key.Fingerprint() + " (" + key.Kind() + ")",
-		"bosun: may approve ticketing slip-north"}
+		"bosun: may approve ticketing slip-north", "bosun: may put-back ticketing slip-north"}
 	if !slices.Equal(gone, want) || !slices.Equal(come, []string{"threshold 3"}) {
 		t.Errorf("%q, %q", gone, come)
 	}
@@ -323,6 +328,58 @@ func TestAuthorize(t *testing.T) {
 				t.Errorf("%+v, want %s", people, c.want)
 			}
 		})
+	}
+}
+
+// Who may act alone does so for what the roster says; who may only put back, for no other plan, and only to what the
+// host itself found.
+func TestAlone(t *testing.T) {
+	r, ink := crew(t)
+	for _, c := range []struct {
+		name        string
+		who         string
+		application string
+		host        string
+		putsBack    bool
+		want        string // who had it done; "" where it is refused
+		own         bool
+	}{
+		{name: "any plan", who: "purser", application: "billing", host: "slip-south", want: "purser"},
+		{name: "one that puts back, by who may do any", who: "purser", application: "billing", host: "slip-south",
+			putsBack: true, want: "purser"},
+		{name: "one that puts back", who: "bosun", application: "ticketing", host: "slip-north", putsBack: true,
+			want: "bosun", own: true},
+		{name: "any plan, by who may put back", who: "bosun", application: "ticketing", host: "slip-north"},
+		{name: "on another host", who: "bosun", application: "ticketing", host: "slip-south", putsBack: true},
+		{name: "of another application", who: "purser", application: "ticketing", host: "slip-north"},
+		{name: "by who may submit and approve", who: "harbourmaster", application: "ticketing", host: "slip-north"},
+		{name: "one that puts back, by who may submit and approve", who: "harbourmaster", application: "ticketing",
+			host: "slip-north", putsBack: true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			o := order()
+			o.Application, o.Host, o.PutsBack = c.application, c.host, c.putsBack
+			people, err := r.Authorize(o, []Signed{signed(t, ink[c.who], says(r, o, statement.Alone, c.who))}, nothing,
+				noon)
+			if c.want == "" && !errors.Is(err, ErrRefused) || c.want != "" && err != nil {
+				t.Fatalf("%+v, %v", people, err)
+			}
+			if people.Submitter != c.want || people.OwnOriginals != c.own || c.want != "" && !people.Alone() {
+				t.Errorf("%+v", people)
+			}
+		})
+	}
+
+	// Where two people have signed as well, it is theirs.
+	o := order()
+	o.Application = "billing"
+	var list []Signed
+	for _, x := range [][2]string{{statement.Alone, "purser"}, {statement.Submitted, "quartermaster"},
+		{statement.Approved, "purser"}} {
+		list = append(list, signed(t, ink[x[1]], says(r, o, x[0], x[1])))
+	}
+	if people, err := r.Authorize(o, list, nothing, noon); err != nil || people.Submitter != "quartermaster" {
+		t.Errorf("%+v, %v", people, err)
 	}
 }
 
@@ -553,7 +610,7 @@ func TestNothingThatTwoDidNotSign(t *testing.T) {
 	other.Digest, other.Plan = tree.Sum([]byte("another plan")), "06h0q8kqeb2mqz99"
 	have = append(have, signed(t, ink["quartermaster"], says(now, real, statement.Submitted, "quartermaster")))
 	for _, n := range names {
-		for _, what := range []string{statement.Submitted, statement.Approved} {
+		for _, what := range []string{statement.Submitted, statement.Approved, statement.Alone} {
 			have = append(have, signed(t, ink[n], says(now, other, what, n)))
 		}
 	}
@@ -584,7 +641,7 @@ func forge(t *testing.T, r *rand.Rand, now Roster, o Order, have []Signed, ink m
 	must(t, err)
 	old := have[r.IntN(len(have))]
 
-	switch r.IntN(8) {
+	switch r.IntN(9) {
 	case 0: // by the attacker's key, said to be somebody's
 		return Signed{text, attacker.Key, attacker.Sign(text)}
 	case 1: // by the attacker's key, under somebody's
@@ -605,6 +662,8 @@ func forge(t *testing.T, r *rand.Rand, now Roster, o Order, have []Signed, ink m
 	case 6: // said by who submitted it, for the one who did not approve
 		s := says(now, o, statement.Approved, "quartermaster")
 		return signed(t, ink["quartermaster"], s)
+	case 7: // said to be somebody's alone, by who has no such right, or one for something else
+		return signed(t, ink[somebody], says(now, o, statement.Alone, somebody))
 	}
 	sig := slices.Clone(old.Signature.SSH)
 	sig[r.IntN(len(sig))] ^= 1 << r.IntN(8)

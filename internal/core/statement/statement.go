@@ -19,7 +19,6 @@ package statement
 import (
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -29,12 +28,24 @@ import (
 	"idletally/internal/core/tree"
 )
 
-// What a statement can say. The digest of the first two is a plan's, of the last one a roster's.
+// What a statement can say. The digest of the first three is a plan's, of the fourth a roster's, of the last that of
+// the call.
 const (
 	Submitted = "submitted" // a plan, for others to approve
 	Approved  = "approved"  // a plan of somebody else
+	Alone     = "alone"     // a plan, that nobody else is to look at before it runs
 	Enacted   = "enacted"   // the next edition of a roster
+	Agreed    = "agreed"    // a request of somebody else
 )
+
+// kinds is what statements say, each with the lines that only some have.
+var kinds = map[string]struct{ plan, words, reason, request bool }{
+	Submitted: {plan: true},
+	Approved:  {plan: true, words: true},
+	Alone:     {plan: true, words: true, reason: true},
+	Enacted:   {},
+	Agreed:    {request: true},
+}
 
 // Bounds of a statement: of its bytes, of its lines of a kind, and of how long it may be good.
 const (
@@ -66,7 +77,10 @@ type Statement struct {
 	Plan        string    // its id
 	Digest      tree.Hash // of what is meant
 	Hosts       []string  // of a plan, in its order
-	Words       []Word    // of an approval
+	Words       []Word    // of who approves a plan, or acts alone
+	Reason      string    // why somebody acts alone
+	Request     string    // its id
+	Asks        string    // what a request asks for, in one line
 	Roster      Point     // that counts now; of an enacted one, the one before
 	History     Point     // where the history ended that the person was shown
 	Made        time.Time // to the second
@@ -83,9 +97,13 @@ func (s Statement) Bytes() ([]byte, error) {
 	return form.Write(func(line func(key, value string)) {
 		line("says", s.Says)
 		line("who", s.Who)
-		if s.ofPlan() {
+		if s.OfPlan() {
 			line("application", s.Application)
 			line("plan", s.Plan)
+		}
+		if kinds[s.Says].request {
+			line("request", s.Request)
+			line("asks", s.Asks)
 		}
 		line("digest", s.Digest.String())
 		for _, h := range s.Hosts {
@@ -93,6 +111,9 @@ func (s Statement) Bytes() ([]byte, error) {
 		}
 		for _, w := range s.Words {
 			line("word", w.Caution+" "+w.Text)
+		}
+		if kinds[s.Says].reason {
+			line("reason", s.Reason)
 		}
 		line("roster", s.Roster.String())
 		line("history", s.History.String())
@@ -128,6 +149,12 @@ func (s *Statement) take(key, value string) (err error) {
 	case "word":
 		id, text, _ := strings.Cut(value, " ")
 		s.Words = append(s.Words, Word{id, text})
+	case "reason":
+		s.Reason = value
+	case "request":
+		s.Request = value
+	case "asks":
+		s.Asks = value
 	case "roster":
 		s.Roster, err = parsePoint(value)
 	case "history":
@@ -142,13 +169,17 @@ func (s *Statement) take(key, value string) (err error) {
 	return err
 }
 
-func (s Statement) ofPlan() bool { return s.Says == Submitted || s.Says == Approved }
+// OfPlan reports whether the statement is about a plan.
+func (s Statement) OfPlan() bool { return kinds[s.Says].plan }
 
 // check returns what keeps a statement from being one.
 func (s Statement) check() error {
 	names := []string{s.Who}
-	if s.ofPlan() {
+	if s.OfPlan() {
 		names = append(append(names, s.Application, s.Plan), s.Hosts...)
+	}
+	if kinds[s.Says].request {
+		names = append(names, s.Request)
 	}
 	for _, n := range names {
 		if !Name(n) {
@@ -168,17 +199,28 @@ func (s Statement) check() error {
 
 // checkMeant checks what is said, and of what.
 func (s Statement) checkMeant() error {
+	kind, ok := kinds[s.Says]
 	switch {
-	case !slices.Contains([]string{Submitted, Approved, Enacted}, s.Says):
+	case !ok:
 		return fmt.Errorf("nobody can say %.40q", s.Says)
-	case s.ofPlan() && (len(s.Hosts) == 0 || len(s.Hosts) > MaxHosts):
+	case kind.plan && (len(s.Hosts) == 0 || len(s.Hosts) > MaxHosts):
 		return fmt.Errorf("a plan has 1 to %d hosts, this one %d", MaxHosts, len(s.Hosts))
-	case s.Says != Approved && len(s.Words) > 0 || len(s.Words) > MaxWords:
+	case !kind.words && len(s.Words) > 0 || len(s.Words) > MaxWords:
 		return fmt.Errorf("only who approves a plan says words of its cautions, and at most %d", MaxWords)
 	case s.Digest.IsZero():
 		return errors.New("it does not say what is meant")
 	}
+	return s.checkTexts()
+}
 
+// checkTexts checks what people say in words of their own.
+func (s Statement) checkTexts() error {
+	switch kind := kinds[s.Says]; {
+	case kind.reason && !oneLine(s.Reason):
+		return errors.New("who acts alone says why, in one line")
+	case kind.request && !oneLine(s.Asks):
+		return errors.New("who agrees to a request says to what, in one line")
+	}
 	for _, w := range s.Words {
 		if !Name(w.Caution) || !oneLine(w.Text) {
 			return errors.New("a word has to be one line of text, behind the id of its caution")

@@ -102,10 +102,57 @@ func TestEverythingIsInTheBytes(t *testing.T) {
 	}
 }
 
+// acting and agreement are what else people say.
+func acting() Statement {
+	s := approval()
+	s.Says, s.Reason = Alone, "The gate does not open, and the ferry is in."
+	return s
+}
+
+func agreement() Statement {
+	s := approval()
+	s.Says, s.Application, s.Plan, s.Hosts, s.Words = Agreed, "", "", nil, nil
+	s.Request, s.Asks = "06h0q8kqeb2mqz24", `set-roles: bosun {"roles":["admin"]}`
+	return s
+}
+
+// Each kind has its own lines and no other's.
+func TestKinds(t *testing.T) {
+	for _, s := range []Statement{acting(), agreement()} {
+		t.Run(s.Says, func(t *testing.T) {
+			text, err := s.Bytes()
+			testkit.Must(t, err)
+			if again, err := Parse(text); err != nil || again.Reason != s.Reason || again.Asks != s.Asks ||
+				again.Request != s.Request {
+				t.Fatalf("%+v, %v", again, err)
+			}
+			for _, says := range []string{Submitted, Approved, Alone, Enacted, Agreed} {
+				other := strings.Replace(string(text), "says: "+s.Says, "says: "+says, 1)
+				if got, err := Parse([]byte(other)); says != s.Says && err == nil {
+					t.Errorf("it is taken for %+v", got)
+				}
+			}
+			for _, line := range []string{"reason: ", "asks: ", "request: "} {
+				start, _, _ := strings.Cut(string(text), line)
+				_, rest, _ := strings.Cut(string(text), line)
+				_, end, there := strings.Cut(rest, "\n")
+				if got, err := Parse([]byte(start + end)); there && err == nil {
+					t.Errorf("without %q it is taken for %+v", line, got)
+				}
+				if got, err := Parse([]byte(start + line + "\n" + end)); there && err == nil {
+					t.Errorf("with nothing behind %q it is taken for %+v", line, got)
+				}
+			}
+		})
+	}
+}
+
 func FuzzParse(f *testing.F) {
-	text, err := approval().Bytes()
-	testkit.Must(f, err)
-	f.Add(text)
+	for _, s := range []Statement{approval(), acting(), agreement()} {
+		text, err := s.Bytes()
+		testkit.Must(f, err)
+		f.Add(text)
+	}
 	f.Fuzz(func(t *testing.T, b []byte) {
 		s, err := Parse(b)
 		if err != nil {
