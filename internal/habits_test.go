@@ -43,6 +43,45 @@ func TestContextsAreParameters(t *testing.T) {
 	}
 }
 
+// What a line of the history says happened is kept whole: programs look for it. (The store refuses what is longer.)
+func TestHistoryHasRoom(t *testing.T) {
+	const room = 32 // bytes, as the column has
+	found := 0
+	for _, f := range goFiles(t) {
+		if !strings.HasPrefix(f.name, "internal/service/") {
+			continue
+		}
+		check := func(x ast.Expr) {
+			lit, ok := x.(*ast.BasicLit)
+			if !ok || lit.Kind != token.STRING {
+				return
+			}
+			if found++; len(lit.Value)-2 > room {
+				t.Errorf("%s: %s is longer than %d bytes", f.fset.Position(lit.Pos()), lit.Value, room)
+			}
+		}
+		ast.Inspect(f.File, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.CallExpr:
+				if sel, ok := n.Fun.(*ast.SelectorExpr); ok && len(n.Args) >= 4 &&
+					slices.Contains([]string{"audit", "Audit"}, sel.Sel.Name) {
+					check(n.Args[len(n.Args)-3])
+				}
+			case *ast.ValueSpec:
+				for i, v := range n.Values {
+					if strings.HasPrefix(n.Names[i].Name, "said") {
+						check(v)
+					}
+				}
+			}
+			return true
+		})
+	}
+	if found < 50 {
+		t.Errorf("%d texts were found: the test looks at the wrong place", found)
+	}
+}
+
 // A table's rows are tests of their own: each can be run alone, and one that ends early ends no other.
 func TestRowsAreTests(t *testing.T) {
 	for _, f := range goFiles(t) {

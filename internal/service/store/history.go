@@ -18,14 +18,20 @@ import (
 // By is who did something: a person, an agent or nobody in particular, and the token of theirs that a program used.
 type By struct{ Who, Token string }
 
+// maxWhat is how many bytes say what happened.
+const maxWhat = 32
+
 // Audit writes a line of history after the last one, whichever instance wrote that.
 func (s *Store) Audit(ctx context.Context, by By, what, subject, detail string) error {
+	if len(what) > maxWhat { // programs look for it: part of it is something else
+		return fmt.Errorf("write %q into the history: it has room for %d bytes of what happened", what, maxWhat)
+	}
 	l := chain.Line{
 		ID:      NewID(),
 		At:      now(),
 		Who:     clip(by.Who, 80),
 		Token:   clip(by.Token, 80),
-		What:    clip(what, 32),
+		What:    what,
 		Subject: clip(subject, 255),
 		Detail:  clip(detail, 60_000),
 	}
