@@ -22,7 +22,7 @@ import (
 
 // Signers are the people of the demo's roster, and what they may do.
 var Signers = map[string][]string{
-	"quartermaster": {roster.Submit},
+	"quartermaster": {roster.PutBack, roster.Submit},
 	"harbourmaster": {roster.Approve},
 	"bosun":         {}, // signs editions of the roster alone
 }

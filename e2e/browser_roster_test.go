@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"idletally/demo"
 	"idletally/e2e/browser"
 	"idletally/internal/core/roster"
@@ -46,7 +48,7 @@ func TestBrowserSigns(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
 	at := "https://localhost" + s.Address[strings.LastIndex(s.Address, ":"):]
-	p := adjusted(t, s) // a passkey is a second factor from now on
+	p, urgent := adjusted(t, s, "logs"), adjusted(t, s, "site") // a passkey is a second factor from now on
 	author, first := passkeyed(t, s, at, "quartermaster")
 	reviewer, second := passkeyed(t, s, at, "harbourmaster")
 
@@ -68,7 +70,7 @@ func TestBrowserSigns(t *testing.T) {
 		{Name: "harbourmaster", Keys: []roster.NamedKey{{Name: "tide-key", Key: second}},
 			Rights: everything(roster.Approve)},
 		{Name: "quartermaster", Keys: []roster.NamedKey{{Name: "tide-key", Key: first}},
-			Rights: everything(roster.Submit)},
+			Rights: append(everything(roster.Alone), everything(roster.Submit)...)},
 	}
 	document, err := r.Bytes()
 	must(t, err)
@@ -105,6 +107,27 @@ func TestBrowserSigns(t *testing.T) {
 	auditor := command{t: t, s: s, person: "auditor"}
 	auditor.want(0, "yes: people of the roster", "plan", "verify", file, "--roster", trusted)
 
+	// Whom the roster lets act alone needs nobody else, and the page says so.
+	must(t, reviewer.Go("/plans/"+urgent.ID))
+	must(t, reviewer.See(urgent.Digest))
+	var page string
+	must(t, reviewer.Do(chromedp.Text("main", &page)))
+	if strings.Contains(page, "Approve alone") {
+		t.Errorf("somebody is offered to act alone whom the roster does not let: %s", page)
+	}
+	must(t, author.Go("/plans/"+urgent.ID))
+	must(t, author.Press("Approve alone…"))
+	must(t, author.Do(chromedp.SendKeys(`[role="dialog"] textarea`,
+		"The gate does not open, and the ferry is in.", chromedp.ByQuery)))
+	axe(t, author, "acting alone")
+	must(t, author.Press("Go on to sign…"))
+	must(t, author.See("reason: The gate does not open"))
+	must(t, author.Press("Sign and approve alone"))
+	must(t, author.See("Nobody but quartermaster looked at this plan"))
+	axe(t, author, "a plan that nobody else looked at")
+	must(t, author.Press("Run it now"))
+	must(t, author.See("finished"))
+
 	// The next edition, by the same keys.
 	next := r.Next()
 	next.Until = next.Until.AddDate(1, 0, 0)
@@ -122,13 +145,13 @@ func TestBrowserSigns(t *testing.T) {
 	axe(t, reviewer, "the roster")
 }
 
-// adjusted drafts a plan that has steps on both hosts.
-func adjusted(t *testing.T, s *demo.Stage) wire.Plan {
+// adjusted drafts a plan that has steps on both hosts, in a folder.
+func adjusted(t *testing.T, s *demo.Stage, folder string) wire.Plan {
 	t.Helper()
 	p, err := as(t, s, "quartermaster").DraftPlan(t.Context(), wire.Draft{
 		Application: "ticketing",
 		Hosts:       []string{"slip-north", "slip-south"},
-		Changes:     "changes: [{paths: /srv/ticketing/logs/*, set: {files: 0600}}]",
+		Changes:     "changes: [{paths: /srv/ticketing/" + folder + "/**, set: {files: 0600}}]",
 	})
 	must(t, err)
 	return p

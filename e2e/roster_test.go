@@ -129,7 +129,48 @@ func TestRoster(t *testing.T) {
 	author.want(0, "1 act by it", "roster", "show") // which that host has said since
 	change("UPDATE host SET roster_edition = 1")
 
+	putBackAlone(t, s, runOf(t, s, p.ID), change)
 	nextEdition(t, s, author, reviewer)
+}
+
+// putBackAlone has somebody put a run back whom the roster lets do that by their signature alone, and nothing else.
+func putBackAlone(t *testing.T, s *demo.Stage, run string, change func(q string, args ...any)) {
+	t.Helper()
+	author := ashore(t, s, "quartermaster")
+	alone := func(p wire.Plan, more ...string) []string {
+		return approving(p, append(more, "--alone", "The gate does not open, and the ferry is in.")...)
+	}
+	api := as(t, s, "quartermaster")
+
+	other, err := api.DraftPlan(t.Context(), wire.Draft{
+		Application: "ticketing",
+		Changes:     "changes: [{paths: /srv/ticketing/logs/*, set: {files: 0620}}]",
+	})
+	must(t, err)
+	author.want(1, "does not let you act alone", alone(other, "--sign")...)
+
+	back, err := api.DraftPlan(t.Context(), wire.Draft{Run: run})
+	must(t, err)
+	if !back.MayAlone {
+		t.Errorf("the plan does not say that its author may put back alone: %+v", back)
+	}
+	author.want(1, "signs it by a key of their own", alone(back)...)
+	author.want(1, "ten characters", approving(back, "--sign", "--alone", "why")...)
+	author.want(0, "reason: The gate does not open", alone(back, "--sign")...)
+	author.want(0, "decided by       quartermaster, alone", "plan", "show", back.ID)
+
+	// The database cannot make one person of two, or two of one.
+	change("UPDATE plan SET alone = FALSE WHERE id = ?", back.ID)
+	_, err = api.StartRun(t.Context(), back.ID)
+	if err == nil {
+		t.Error("what one person approved runs as if it were reviewed")
+	}
+	change("UPDATE plan SET alone = TRUE WHERE id = ?", back.ID)
+
+	author.want(0, "finished", "run", "start", back.ID)
+	file := filepath.Join(t.TempDir(), "evidence")
+	author.want(0, "plan verify", "plan", "evidence", back.ID, file)
+	author.want(0, "the roster lets them put back alone", "plan", "verify", file, "--roster", s.RosterFile())
 }
 
 // nextEdition has the roster's people enact an edition without the bosun, which hosts follow to with their next order.

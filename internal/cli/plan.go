@@ -231,9 +231,10 @@ What you sign is shown first.`,
 
 			var in wire.Submission
 			if by.given() {
-				ask, err := api.Statement(c.Context(), p.ID, wire.WantedStatement{Says: statement.Submitted})
+				want := wire.WantedStatement{Says: statement.Submitted}
+				ask, err := api.Statement(c.Context(), p.ID, want)
 				if err == nil {
-					in.Signed, err = by.signed(c, ask, ofPlan(statement.Submitted, p.ID, p.Digest, nil))
+					in.Signed, err = by.signed(c, ask, ofPlan(want, p.ID, p.Digest))
 				}
 				if err != nil {
 					return err
@@ -275,7 +276,7 @@ func showPlan(o *options, c *cobra.Command, p wire.Plan) error {
 	}
 
 	err := o.showOne(c, p, "plan", p.ID, "title", p.Title, "kind", p.Kind, "state", p.State, "author", p.Author,
-		"decided by", p.DecidedBy,
+		"decided by", decidedBy(p),
 		"people sign for", strings.Join(p.ToSign, ", "),
 		"remark", p.Remark, "steps", strconv.Itoa(p.Steps), "waves", wavesText(p), "digest", p.Digest, "good until",
 		expiry(p), "run", p.Run)

@@ -13,40 +13,34 @@ import (
 	"idletally/internal/wire"
 )
 
+// A deciding is how somebody decides on a plan.
+type deciding struct {
+	approve bool
+	alone   string // why it cannot wait for somebody else
+	digest  string
+	remark  string
+	given   []string // words on grave cautions, as CAUTION=TEXT
+	by      signer
+}
+
 func decide(o *options, approve bool) *cobra.Command {
-	var digest, remark string
-	var given []string
-	var by signer
-	verb, what := "decline", "Decline"
+	d := deciding{approve: approve}
+	verb, what, long := "decline", "Decline another person's plan", ""
 	if approve {
-		verb, what = "approve", "Approve"
+		verb, what, long = "approve", "Approve another person's plan", `Approve another person's plan.
+
+Where hosts of the plan act by a roster, you sign that you approve it, by a key of your own that the
+roster has: --sign takes one that your ssh-agent has, security keys among them, and --key another.
+What you sign is shown first.
+
+Whom the roster lets act alone says --alone and the reason: a plan, also one of your own, that nobody
+else has looked at is then approved, and may be started for an hour. The history says so, and so do
+the notices that reviewers get. Each host looks into the roster by itself.`
 	}
 
-	c := &cobra.Command{Use: verb + " PLAN", Short: what + " another person's plan", Args: args(1, 1, "a plan"),
+	c := &cobra.Command{Use: verb + " PLAN", Short: what, Long: long, Args: args(1, 1, "a plan"),
 		RunE: o.call(func(c *cobra.Command, api *client.Client, a []string) error {
-			words := map[string]string{}
-			for _, w := range given {
-				id, word, ok := strings.Cut(w, "=")
-				if !ok {
-					return usageError{fmt.Errorf("--word %q: want CAUTION=WHY IT IS MEANT", w)}
-				}
-				words[id] = word
-			}
-
-			in := wire.Decision{Digest: digest, Remark: remark, Words: words}
-			if by.given() {
-				ask, err := api.Statement(c.Context(), a[0], wire.WantedStatement{
-					Says:  statement.Approved,
-					Words: words,
-				})
-				if err == nil {
-					in.Signed, err = by.signed(c, ask, ofPlan(statement.Approved, a[0], digest, words))
-				}
-				if err != nil {
-					return err
-				}
-			}
-			p, err := api.Decide(c.Context(), a[0], approve, in)
+			p, err := d.decide(c, api, a[0])
 			if err != nil {
 				return err
 			}
@@ -59,20 +53,63 @@ func decide(o *options, approve bool) *cobra.Command {
 				next = "an operator: idletally run start " + p.ID
 			}
 
-			return o.showOne(c, p, "plan", p.ID, "state", p.State, "decided by", p.DecidedBy, "remark", p.Remark,
+			return o.showOne(c, p, "plan", p.ID, "state", p.State, "decided by", decidedBy(p), "remark", p.Remark,
 				"digest", p.Digest, "good until", expiry(p), "next", next)
 		})}
 
-	c.Flags().StringVar(&digest, "digest", "", "the digest of what you looked at, as idletally plan show gives it")
-	c.Flags().StringVar(&remark, "remark", "", "what you want to say")
+	c.Flags().StringVar(&d.digest, "digest", "", "the digest of what you looked at, as idletally plan show gives it")
+	c.Flags().StringVar(&d.remark, "remark", "", "what you want to say")
 	if approve {
-		signFlags(c, &by)
-		c.Flags().StringArrayVar(&given, "word", nil,
+		signFlags(c, &d.by)
+		c.Flags().StringArrayVar(&d.given, "word", nil,
 			"of a grave caution why it is meant all the same: CAUTION=TEXT; once for each")
+		c.Flags().StringVar(&d.alone, "alone", "",
+			"approve it without anybody else, as the roster lets you, for this reason")
+		c.MarkFlagsMutuallyExclusive("alone", "remark")
 	}
 
 	_ = c.MarkFlagRequired("digest")
 	return c
+}
+
+// decide has the service decide, and returns the plan as it is then.
+func (d deciding) decide(c *cobra.Command, api *client.Client, id string) (p wire.Plan, err error) {
+	words := map[string]string{}
+	for _, w := range d.given {
+		caution, word, ok := strings.Cut(w, "=")
+		if !ok {
+			return p, usageError{fmt.Errorf("--word %q: want CAUTION=WHY IT IS MEANT", w)}
+		}
+		words[caution] = word
+	}
+
+	in := wire.Decision{Digest: d.digest, Remark: d.remark, Words: words}
+	ask := wire.WantedStatement{Says: statement.Approved, Words: words}
+	if d.alone != "" {
+		in.Remark = d.alone
+		ask.Says, ask.Reason = statement.Alone, d.alone
+	}
+	if d.by.given() {
+		text, err := api.Statement(c.Context(), id, ask)
+		if err == nil {
+			in.Signed, err = d.by.signed(c, text, ofPlan(ask, id, d.digest))
+		}
+		if err != nil {
+			return p, err
+		}
+	}
+	if d.alone != "" {
+		return api.ApproveAlone(c.Context(), id, in)
+	}
+	return api.Decide(c.Context(), id, d.approve, in)
+}
+
+// decidedBy says who decided on a plan.
+func decidedBy(p wire.Plan) string {
+	if p.Alone {
+		return p.DecidedBy + ", alone"
+	}
+	return p.DecidedBy
 }
 
 func withdrawCommand(o *options) *cobra.Command {

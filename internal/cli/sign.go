@@ -111,19 +111,21 @@ func namesOf(keys []wire.RosterKey) (out []string) {
 	return out
 }
 
-// ofPlan returns how a statement is about something else than a plan, as somebody looked at it.
-func ofPlan(says, plan, digest string, words map[string]string) func(statement.Statement) error {
+// ofPlan returns how a statement says something else of a plan than somebody wants to say, as they looked at it.
+func ofPlan(want wire.WantedStatement, plan, digest string) func(statement.Statement) error {
 	return func(s statement.Statement) error {
 		switch {
-		case s.Says != says:
-			return fmt.Errorf("that you have %s it", s.Says)
+		case s.Says != want.Says:
+			return fmt.Errorf("%q in place of %q", s.Says, want.Says)
 		case s.Plan != plan:
 			return fmt.Errorf("of plan %s", s.Plan)
 		case s.Digest.String() != digest:
 			return fmt.Errorf("of the digest %s", s.Digest)
+		case s.Reason != statement.Line(want.Reason):
+			return errors.New("another reason")
 		}
 		for _, w := range s.Words {
-			if w.Text != statement.Line(words[w.Caution]) {
+			if w.Text != statement.Line(want.Words[w.Caution]) {
 				return fmt.Errorf("other words on caution %s", w.Caution)
 			}
 		}

@@ -675,6 +675,11 @@ func (c *Client) Decide(ctx context.Context, id string, approve bool, in wire.De
 	return post[wire.Plan](ctx, c, "/plans/"+url.PathEscape(id)+"/"+verb, in)
 }
 
+// ApproveAlone approves a plan that nobody else has looked at, where the roster lets the caller act alone.
+func (c *Client) ApproveAlone(ctx context.Context, id string, in wire.Decision) (wire.Plan, error) {
+	return post[wire.Plan](ctx, c, "/plans/"+url.PathEscape(id)+"/alone", in)
+}
+
 // StartRun runs an approved plan.
 func (c *Client) StartRun(ctx context.Context, plan string) (wire.Run, error) {
 	return post[wire.Run](ctx, c, "/plans/"+url.PathEscape(plan)+"/run", nil)

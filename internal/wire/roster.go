@@ -41,7 +41,7 @@ type RosterEdition struct {
 type RosterPerson struct {
 	Name string      `json:"name"`
 	Keys []RosterKey `json:"keys" doc:"By which they sign"`
-	May  []string    `json:"may" doc:"What they may do: submit or approve, for an application, on a host; * is each"`
+	May  []string    `json:"may" doc:"What they may do: submit, approve, put-back or alone, for an application, on a host; * is each"`
 }
 
 // A RosterKey is a key that somebody signs by.
@@ -87,8 +87,9 @@ type NewRoster struct {
 
 // WantedStatement asks for the text that somebody is to sign of a plan.
 type WantedStatement struct {
-	Says  string            `json:"says" enum:"submitted,approved" doc:"What it is to say: that you have submitted the plan, or that you have approved it"`
-	Words map[string]string `json:"words,omitempty" doc:"Of each grave caution, by its id, why it is meant all the same"`
+	Says   string            `json:"says" enum:"submitted,approved,alone" doc:"What it is to say: that you have submitted the plan, that you have approved it, or that you have it run alone"`
+	Words  map[string]string `json:"words,omitempty" doc:"Of each grave caution, by its id, why it is meant all the same"`
+	Reason string            `json:"reason,omitempty" maxLength:"4000" doc:"Of who acts alone: why it cannot wait"`
 }
 
 // ToSign is a text for somebody to sign, and the keys by which they can.
@@ -113,7 +114,7 @@ type RosterSignature struct {
 // SignedBy is what somebody signed, as it is shown.
 type SignedBy struct {
 	Who         string    `json:"who"`
-	Says        string    `json:"says" doc:"What they said: submitted, approved, or that an edition of the roster is enacted"`
+	Says        string    `json:"says" doc:"What they said: submitted, approved, alone, or that an edition of the roster is enacted"`
 	Key         string    `json:"key" doc:"Its name in the roster"`
 	Kind        string    `json:"kind" doc:"Of the key: webauthn, or the kind of an SSH key"`
 	Fingerprint string    `json:"fingerprint" doc:"Of the key: SHA-256"`

@@ -752,6 +752,8 @@ type Plan struct {
 	Remarks     []Remark       `json:"remarks,omitempty"`
 	Signed      []SignedBy     `json:"signed,omitempty" doc:"What people have signed of it by keys of their own"`
 	ToSign      []string       `json:"to_sign,omitempty" doc:"Its hosts that change nothing but what people have signed"`
+	Alone       bool           `json:"alone,omitempty" doc:"One person decided, whom the roster lets act alone: nobody else looked at it"`
+	MayAlone    bool           `json:"may_alone,omitempty" doc:"The roster lets you act alone on each of its hosts"`
 }
 
 // Approval is one person's.

@@ -340,6 +340,9 @@ func (s *API) reviewsTable() []route {
 		postTo("/plans/{id}/approve", "approve-plan", wire.Reviewer, costly, a.ApprovePlan,
 			"Approve another person's plan, with a word on each grave caution").
 			of(a.ApplicationOfDecision),
+		postTo("/plans/{id}/alone", "approve-plan-alone", wire.Operator, costly, a.ApprovePlanAlone,
+			"Approve a plan that nobody else has looked at, where the roster lets you act alone on each of its hosts").
+			of(a.ApplicationOfDecision).inPerson(),
 		postTo("/plans/{id}/decline", "decline-plan", wire.Reviewer, quick, a.DeclinePlan,
 			"Decline another person's plan").
 			of(a.ApplicationOfDecision),

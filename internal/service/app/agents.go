@@ -339,6 +339,7 @@ func (s *App) describeWork(ctx context.Context, work store.Work) (wire.Work, err
 		Host:       work.Host,
 		Author:     p.Author,
 		ApprovedBy: reviewers,
+		Alone:      p.Alone,
 		Expires:    expires,
 	}
 

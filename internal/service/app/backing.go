@@ -19,6 +19,7 @@ import (
 const (
 	saidApproved  = "plan approved"
 	saidInPart    = "plan approved in part"
+	saidAlone     = "plan approved alone"
 	saidWithdrawn = "plan withdrawn"
 	saidTakenBack = "plan approval withdrawn"
 )
@@ -36,6 +37,7 @@ type approval struct {
 	reviewer string
 	digest   string // of what was approved
 	last     bool   // with it there were as many as were needed
+	alone    bool   // by the roster nobody else was needed
 	at       time.Time
 }
 
@@ -51,7 +53,10 @@ func (b *backing) see(l chain.Line) error {
 	switch l.What {
 	case saidApproved, saidInPart:
 		digest, _, _ := strings.Cut(l.Detail, " ")
-		b.plans[l.Subject] = append(others(), approval{l.Who, digest, l.What == saidApproved, l.At})
+		b.plans[l.Subject] = append(others(), approval{l.Who, digest, l.What == saidApproved, false, l.At})
+	case saidAlone:
+		digest, _, _ := strings.Cut(l.Detail, " ")
+		b.plans[l.Subject] = []approval{{l.Who, digest, true, true, l.At}}
 	case saidTakenBack:
 		b.plans[l.Subject] = others()
 	case saidWithdrawn:
@@ -75,12 +80,13 @@ func (b *backing) forget(before time.Time) {
 	}
 }
 
-// says returns an error unless each of the reviewers approved exactly this, and with one of them there were enough.
-func (b *backing) says(id string, digest tree.Hash, reviewers []string) error {
+// says returns an error unless each of the reviewers approved exactly this, alone where that is said, and with one of
+// them there were enough.
+func (b *backing) says(id string, digest tree.Hash, reviewers []string, alone bool) error {
 	enough := false
 	for _, who := range reviewers {
 		i := slices.IndexFunc(b.plans[id], func(a approval) bool {
-			return a.reviewer == who && a.digest == digest.String()
+			return a.reviewer == who && a.digest == digest.String() && a.alone == alone
 		})
 		if i < 0 {
 			return fmt.Errorf(
@@ -135,5 +141,5 @@ func (s *App) approvedBy(ctx context.Context, p store.Plan) (reviewers []string,
 	}
 
 	b.forget(time.Now().Add(-2 * orderLife))
-	return reviewers, b.says(p.ID, plan.Digest(p.Manifest), reviewers)
+	return reviewers, b.says(p.ID, plan.Digest(p.Manifest), reviewers, p.Alone)
 }

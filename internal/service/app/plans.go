@@ -42,6 +42,7 @@ func (s *App) wirePlan(ctx context.Context, p store.Plan, whole bool) (wire.Plan
 		Decided:     p.Decided,
 		Remark:      p.Remark,
 		Expires:     p.Expires,
+		Alone:       p.Alone,
 		Hosts:       []wire.PlanHost{},
 	}
 
@@ -273,7 +274,7 @@ func (s *App) SubmitPlan(ctx context.Context, in *SubmitPlanRequest) (*wire.Plan
 	if in.Body != nil {
 		given = in.Body.Signed
 	}
-	signed, err := s.signedPlan(ctx, p, statement.Submitted, nil, given)
+	signed, err := s.signedPlan(ctx, p, meant{says: statement.Submitted}, given)
 	if err != nil {
 		return nil, err
 	}

@@ -65,13 +65,16 @@ func void(p wire.Policy, a store.Approval, application string) string {
 		return "too long ago to count"
 	case a.RoleList == nil:
 		return "nobody has this name any more"
-	case !auth.MayApprove(p, auth.Roles(strings.Split(*a.RoleList, ",")), application):
+	case !auth.MayApprove(p, rolesOf(*a.RoleList), application):
 		return "may not approve it any more"
 	case a.CountsFrom != nil && a.At.Before(*a.CountsFrom):
 		return "counts as a reviewer only from " + a.CountsFrom.UTC().Format(time.RFC3339) + " on"
 	}
 	return ""
 }
+
+// rolesOf reads roles as the database has them.
+func rolesOf(list string) auth.Roles { return auth.Roles(strings.Split(list, ",")) }
 
 // mayApprove reports whether approvals of the caller count.
 func (s *App) mayApprove(ctx context.Context, application string) error {
@@ -92,6 +95,9 @@ func (s *App) mayApprove(ctx context.Context, application string) error {
 
 // stillApproved says which approvals no longer count, if those that are left are too few.
 func (s *App) stillApproved(ctx context.Context, p store.Plan) error {
+	if p.Alone {
+		return s.stillAlone(ctx, p)
+	}
 	says, err := s.holds(ctx)
 	if err != nil {
 		return err

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"idletally/internal/service/auth"
 	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -87,7 +86,7 @@ func (s *App) stillAgreed(ctx context.Context, q store.Request, needed int) erro
 	}
 	standing := 0
 	for _, a := range all {
-		if a.RoleList != nil && auth.Roles(strings.Split(*a.RoleList, ",")).For(q.Role, q.Application) &&
+		if a.RoleList != nil && rolesOf(*a.RoleList).For(q.Role, q.Application) &&
 			(a.CountsFrom == nil || !a.At.Before(*a.CountsFrom)) {
 			standing++
 		}

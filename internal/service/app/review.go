@@ -29,7 +29,10 @@ func (s *App) review(ctx context.Context, p store.Plan, w *wire.Plan) error {
 	}
 
 	for _, a := range approvals {
-		x := wire.Approval{Reviewer: a.Reviewer, At: a.At, Remark: a.Remark, Void: void(says, a, p.Application)}
+		x := wire.Approval{Reviewer: a.Reviewer, At: a.At, Remark: a.Remark}
+		if !p.Alone {
+			x.Void = void(says, a, p.Application)
+		}
 		_ = json.Unmarshal([]byte(a.Words), &x.Words) // we wrote it
 		w.Approvals = append(w.Approvals, x)
 	}
@@ -63,6 +66,9 @@ func (s *App) review(ctx context.Context, p store.Plan, w *wire.Plan) error {
 		return err
 	}
 	w.ToSign = x.knowingNames()
+	if w.MayAlone, err = s.mayAlone(ctx, p); err != nil {
+		return err
+	}
 
 	w.Needed, err = s.store.Reviewers(ctx, p.Application)
 	return err
@@ -144,17 +150,20 @@ func (s *App) decided(ctx context.Context, in *DecisionRequest, verb string) (p 
 		return p, digest, fault.Forbidden(
 			"nobody decides on their own plan: ask somebody else with the role reviewer")
 	}
+	digest, err = lookedAt(p, in)
+	return p, digest, err
+}
 
+// lookedAt returns the digest that somebody looked at, which has to be the plan's.
+func lookedAt(p store.Plan, in *DecisionRequest) (digest tree.Hash, err error) {
 	if err := digest.UnmarshalText([]byte(in.Body.Digest)); err != nil {
-		return p, digest, fault.Invalid("digest: " + err.Error() +
-			": give the one that the plan shows")
+		return digest, fault.Invalid("digest: " + err.Error() + ": give the one that the plan shows")
 	}
 	if plan.Digest(p.Manifest) != digest {
-		return p, digest, fault.Conflict("the plan has the digest " + plan.Digest(p.Manifest).String() +
+		return digest, fault.Conflict("the plan has the digest " + plan.Digest(p.Manifest).String() +
 			", not the one you looked at: look again")
 	}
-
-	return p, digest, nil
+	return digest, nil
 }
 
 // ApprovePlan approves another person's plan, with a word on each grave caution.
@@ -172,19 +181,7 @@ func (s *App) ApprovePlan(ctx context.Context, in *DecisionRequest) (*wire.Plan,
 		return nil, err
 	}
 
-	// What is stored may have changed since the checker looked at it.
-	if err := s.engine.Verify(ctx, p); err != nil {
-		return nil, err
-	}
-	cautions, err := s.engine.Cautions(ctx, p)
-	if err != nil {
-		return nil, err
-	}
-	words, err := wordsOn(cautions, in.Body.Words)
-	if err != nil {
-		return nil, err
-	}
-	signed, err := s.signedPlan(ctx, p, statement.Approved, words, in.Body.Signed)
+	a, err := s.approving(ctx, p, digest, statement.Approved, in.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -193,15 +190,7 @@ func (s *App) ApprovePlan(ctx context.Context, in *DecisionRequest) (*wire.Plan,
 		return nil, err
 	}
 
-	a := store.Approving{
-		By:        CallerOf(ctx).Name,
-		Remark:    in.Body.Remark,
-		Words:     words,
-		Digest:    digest[:],
-		Needed:    needed,
-		Life:      approvalLife,
-		Signature: signed,
-	}
+	a.Needed = needed
 	approved, err := s.store.ApprovePlan(ctx, p, a, func(a store.Approval) bool {
 		return void(says, a, p.Application) == ""
 	})
@@ -214,12 +203,38 @@ func (s *App) ApprovePlan(ctx context.Context, in *DecisionRequest) (*wire.Plan,
 		what = saidInPart
 	}
 
-	detail := digest.String() + " " + in.Body.Remark + told(words)
-	if in.Body.Signed != nil {
-		detail += "; " + saidBy(in.Body.Signed)
-	}
-	s.audit(ctx, what, in.ID, detail)
+	s.audit(ctx, what, in.ID, approvalDetail(a, in.Body))
 	return s.showPlan(ctx, in.ID)
+}
+
+// approving returns what is to be stored of an approval by the caller: with their words on grave cautions, and what
+// they signed.
+func (s *App) approving(
+	ctx context.Context, p store.Plan, digest tree.Hash, says string, in wire.Decision,
+) (a store.Approving, err error) {
+	// What is stored may have changed since the checker looked at it.
+	if err := s.engine.Verify(ctx, p); err != nil {
+		return a, err
+	}
+	cautions, err := s.engine.Cautions(ctx, p)
+	if err != nil {
+		return a, err
+	}
+	a = store.Approving{By: CallerOf(ctx).Name, Remark: in.Remark, Digest: digest[:], Life: approvalLife}
+	if a.Words, err = wordsOn(cautions, in.Words); err != nil {
+		return a, err
+	}
+	a.Signature, err = s.signedPlan(ctx, p, meant{says: says, words: a.Words, reason: in.Remark}, in.Signed)
+	return a, err
+}
+
+// approvalDetail is how the history tells an approval. The digest comes first: see [backing.see].
+func approvalDetail(a store.Approving, in wire.Decision) string {
+	detail := hashOf(a.Digest).String() + " " + in.Remark + told(a.Words)
+	if in.Signed != nil {
+		detail += "; " + saidBy(in.Signed)
+	}
+	return detail
 }
 
 // DeclinePlan declines another person's plan.

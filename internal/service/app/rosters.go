@@ -179,6 +179,22 @@ func (x signable) order(host string) roster.Order {
 		Digest:      plan.Digest(x.Plan.Manifest),
 		Hosts:       x.hosts,
 		Host:        host,
+		PutsBack:    x.Manifest.Kind == plan.Restore,
+	}
+}
+
+// meant is what somebody says of a plan as they sign it.
+type meant struct {
+	says   string
+	words  map[string]string // on its grave cautions
+	reason string            // of who acts alone
+}
+
+// on adds what somebody means to a statement.
+func (m meant) on(st *statement.Statement) {
+	st.Words = wordList(m.words)
+	if m.says == statement.Alone {
+		st.Reason = statement.Line(m.reason)
 	}
 }
 
@@ -222,13 +238,17 @@ func (s *App) WriteStatement(ctx context.Context, in *StatementRequest) (*wire.T
 	if err != nil {
 		return nil, err
 	}
-	st, err := s.stating(ctx, in.Body.Says, r, orderLife)
+	life := orderLife
+	if in.Body.Says == statement.Alone {
+		life = aloneLife + orderLife - approvalLife
+	}
+	st, err := s.stating(ctx, in.Body.Says, r, life)
 	if err != nil {
 		return nil, err
 	}
 
 	st.Application, st.Plan, st.Digest, st.Hosts = p.Application, p.ID, plan.Digest(p.Manifest), x.hosts
-	if st.Says == statement.Approved {
+	if st.Says != statement.Submitted {
 		cautions, err := s.engine.Cautions(ctx, p)
 		if err != nil {
 			return nil, err
@@ -237,7 +257,7 @@ func (s *App) WriteStatement(ctx context.Context, in *StatementRequest) (*wire.T
 		if err != nil {
 			return nil, err
 		}
-		st.Words = wordList(words)
+		meant{st.Says, words, in.Body.Reason}.on(&st)
 	}
 	return s.toSign(ctx, r, st)
 }
@@ -245,7 +265,7 @@ func (s *App) WriteStatement(ctx context.Context, in *StatementRequest) (*wire.T
 // signedPlan checks what the caller signed of a plan, and returns what is to be stored of it. Nothing signed is nothing
 // to be stored, unless hosts of the plan act by a roster.
 func (s *App) signedPlan(
-	ctx context.Context, p store.Plan, says string, words map[string]string, given *roster.Signed,
+	ctx context.Context, p store.Plan, m meant, given *roster.Signed,
 ) (g store.Signature, err error) {
 	x, err := s.signable(ctx, p)
 	if err != nil {
@@ -264,30 +284,32 @@ func (s *App) signedPlan(
 		return g, errNoRoster
 	}
 
-	if err := x.fits(r, says, CallerOf(ctx).Name, words, *given); err != nil {
+	if err := x.fits(r, m, CallerOf(ctx).Name, *given); err != nil {
 		return g, fault.Invalid("what was signed does not fit: " + err.Error())
 	}
 	if err := s.useKey(ctx, given.Key); err != nil {
 		return g, err
 	}
-	g = store.Signature{Says: says, Who: CallerOf(ctx).Name}
+	g = store.Signature{Says: m.says, Who: CallerOf(ctx).Name}
 	g.Signed, err = json.Marshal(given)
 	return g, err
 }
 
 // fits returns how what somebody signed is not what they do now, or would not count on a host that asks for it.
-func (x signable) fits(
-	r roster.Roster, says, who string, words map[string]string, given roster.Signed,
-) error {
+func (x signable) fits(r roster.Roster, m meant, who string, given roster.Signed) error {
 	st, err := statement.Parse(given.Statement)
 	if err != nil {
 		return err
 	}
+	want := st
+	m.on(&want)
 	switch {
-	case st.Says != says || st.Who != who:
-		return fmt.Errorf("it is what %s says, and not that you have %s it", st.Who, says)
-	case !slices.Equal(st.Words, wordList(words)):
+	case st.Says != m.says || st.Who != who:
+		return fmt.Errorf("it is what %s says, and not what you say: %s", st.Who, m.says)
+	case !slices.Equal(st.Words, want.Words):
 		return errors.New("what it says of grave cautions is not what you say of them")
+	case st.Reason != want.Reason:
+		return errors.New("the reason in it is not the one that you give")
 	case st.Roster != r.Point():
 		return fmt.Errorf("it names another edition of the roster than %d, which counts now: sign again", r.Edition)
 	}

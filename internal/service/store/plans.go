@@ -31,10 +31,11 @@ type Plan struct {
 	Decided     *time.Time     `db:"decided"`
 	Remark      string         `db:"remark"`
 	Expires     *time.Time     `db:"expires"`
+	Alone       bool           `db:"alone"` // one person decided, whom the roster lets act alone
 }
 
 const planColumns = `id, application, kind, title, state, author, created, digest, manifest, source, decided_by,
-	decided, remark, expires`
+	decided, remark, expires, alone`
 
 // Chunk is some encoded steps of a plan on one host.
 type Chunk struct {

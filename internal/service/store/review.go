@@ -101,11 +101,6 @@ type Approving struct {
 func (s *Store) ApprovePlan(
 	ctx context.Context, p Plan, a Approving, counts func(Approval) bool,
 ) (approved bool, err error) {
-	words, err := json.Marshal(a.Words)
-	if err != nil {
-		return false, err
-	}
-
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		approved = false
 
@@ -116,13 +111,7 @@ func (s *Store) ApprovePlan(
 		if err := changed(r, err, "plan "+p.ID+" is not in review, or is not the one you looked at"); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx,
-			`INSERT INTO plan_approval (plan, reviewer, at, remark, words) VALUES (?,?,?,?,?)
-			ON DUPLICATE KEY UPDATE at = VALUES(at), remark = VALUES(remark), words = VALUES(words)`, p.ID, a.By,
-			now(), a.Remark, words); err != nil {
-			return err
-		}
-		if err := signPlan(ctx, tx, p.ID, a.Signature); err != nil {
+		if err := addApproval(ctx, tx, p.ID, a); err != nil {
 			return err
 		}
 
@@ -152,6 +141,40 @@ func (s *Store) ApprovePlan(
 	return approved, err
 }
 
+// ApproveAlone has a plan with exactly this digest approved by one person; ErrConflict where it is neither a draft nor
+// in review. What others approved of it is no longer valid.
+func (s *Store) ApproveAlone(ctx context.Context, plan string, a Approving) error {
+	return s.tx(ctx, func(tx *sqlx.Tx) error {
+		r, err := tx.ExecContext(ctx,
+			`UPDATE plan SET state = 'approved', alone = TRUE, decided_by = ?, decided = ?, remark = ?, expires = ?,
+				touched = touched + 1 WHERE id = ? AND state IN ('draft', 'in review') AND digest = ?`,
+			a.By, now(), a.Remark, now().Add(a.Life).Truncate(time.Second), plan, a.Digest)
+		not := "plan " + plan + " is neither a draft nor in review, or is not the one you looked at"
+		if err := changed(r, err, not); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM plan_approval WHERE plan = ?`, plan); err != nil {
+			return err
+		}
+		return addApproval(ctx, tx, plan, a)
+	})
+}
+
+// addApproval keeps what somebody said and signed as they approved a plan, in place of what they said before.
+func addApproval(ctx context.Context, tx *sqlx.Tx, plan string, a Approving) error {
+	words, err := json.Marshal(a.Words)
+	if err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx,
+		`INSERT INTO plan_approval (plan, reviewer, at, remark, words) VALUES (?,?,?,?,?)
+			ON DUPLICATE KEY UPDATE at = VALUES(at), remark = VALUES(remark), words = VALUES(words)`, plan, a.By,
+		now(), a.Remark, words); err != nil {
+		return err
+	}
+	return signPlan(ctx, tx, plan, a.Signature)
+}
+
 // SubmitPlan puts a draft in review; ErrConflict if it is none.
 func (s *Store) SubmitPlan(ctx context.Context, id string, g Signature) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
@@ -177,7 +200,7 @@ func (s *Store) unapprove(ctx context.Context, id, to, by string) error {
 	return s.tx(ctx, func(tx *sqlx.Tx) error {
 		r, err := tx.ExecContext(ctx,
 			`UPDATE plan SET state = ?, touched = touched + 1, decided_by = '', decided = NULL, remark = '',
-				expires = NULL WHERE id = ? AND state IN ('in review', 'approved')`,
+				expires = NULL, alone = FALSE WHERE id = ? AND state IN ('in review', 'approved')`,
 			to, id)
 		if err := changed(r, err, fmt.Sprintf("plan %s is neither in review nor approved", id)); err != nil {
 			return err

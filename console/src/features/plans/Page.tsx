@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import type { Person, Plan } from "../../api/client";
-import { usePlan, useStart, useStatement, useSubmit, useWithdrawPlan } from "./queries";
+import { usePlan, useStart, useStatement, useSubmit, useWithdrawPlan, type Verdict } from "./queries";
 import { may } from "../../shared/roles";
 import { BeforeAfter } from "../../shared/BeforeAfter";
 import { Button } from "../../ui/Button";
@@ -23,7 +23,7 @@ function Actions({ plan, me }: { plan: Plan; me: Person }) {
   const start = useStart(plan.id);
   const withdraw = useWithdrawPlan(plan.id);
   const navigate = useNavigate();
-  const [deciding, setDeciding] = useState<"approve" | "decline">();
+  const [deciding, setDeciding] = useState<Verdict>();
   const statement = useStatement(plan.id);
   const mine = plan.author === me.name;
   return (
@@ -51,6 +51,11 @@ function Actions({ plan, me }: { plan: Plan; me: Person }) {
             Somebody else with the role reviewer decides: nobody approves their own plan.
           </span>
         ) : null}
+        {(plan.state === "draft" || plan.state === "in review") &&
+        plan.may_alone &&
+        may(me, "operator", plan.application) ? (
+          <Button onClick={() => setDeciding("alone")}>Approve alone…</Button>
+        ) : null}
         {plan.state === "approved" && may(me, "operator", plan.application) ? (
           <Button
             look="strong"
@@ -70,7 +75,7 @@ function Actions({ plan, me }: { plan: Plan; me: Person }) {
       </div>
       <Note error={statement.error ?? submit.error ?? start.error ?? withdraw.error} />
       {statement.data ? <Submit plan={plan} ask={statement.data} close={() => statement.reset()} /> : null}
-      {deciding ? <Decide plan={plan} approve={deciding === "approve"} close={() => setDeciding(undefined)} /> : null}
+      {deciding ? <Decide plan={plan} verdict={deciding} close={() => setDeciding(undefined)} /> : null}
     </div>
   );
 }
@@ -93,7 +98,8 @@ export default function PlanPage({ me }: { me: Person }) {
         </span>
         {plan.decided_by ? (
           <span>
-            decided by {plan.decided_by}, <Time at={plan.decided} />
+            decided by {plan.decided_by}
+            {plan.alone ? " alone" : ""}, <Time at={plan.decided} />
           </span>
         ) : null}
         {plan.expires ? (
@@ -102,6 +108,11 @@ export default function PlanPage({ me }: { me: Person }) {
           </span>
         ) : null}
       </p>
+      {plan.alone ? (
+        <p role="note" className="my-2 rounded bg-opens-wash px-3 py-2 font-semibold text-opens">
+          Nobody but {plan.decided_by} looked at this plan. The roster lets them act alone; look at it now.
+        </p>
+      ) : null}
       {plan.remark ? <blockquote className="my-2 border-l-4 border-line pl-3">{plan.remark}</blockquote> : null}
       <p className="mt-2 text-sm">
         <span className="text-muted">digest </span>

@@ -49,12 +49,16 @@ export const useStatement = (id: string) =>
       body(api.POST(`${v1}/plans/{id}/statement`, { params: { path: { id } }, body: wanted })),
   });
 
+/** How somebody decides on a plan: alone is without anybody else, where the roster lets them. */
+export type Verdict = "approve" | "alone" | "decline";
+
 export const useDecide = (id: string) =>
-  useChange(({ approve, ...decision }: Schemas["Decision"] & { approve: boolean }) =>
-    approve
-      ? body(api.POST(`${v1}/plans/{id}/approve`, { params: { path: { id } }, body: decision }))
-      : body(api.POST(`${v1}/plans/{id}/decline`, { params: { path: { id } }, body: decision })),
-  );
+  useChange(({ verdict, ...decision }: Schemas["Decision"] & { verdict: Verdict }) => {
+    const call = { params: { path: { id } }, body: decision };
+    if (verdict === "approve") return body(api.POST(`${v1}/plans/{id}/approve`, call));
+    if (verdict === "alone") return body(api.POST(`${v1}/plans/{id}/alone`, call));
+    return body(api.POST(`${v1}/plans/{id}/decline`, call));
+  });
 
 export const useWithdrawPlan = (id: string) =>
   useChange(() => body(api.POST(`${v1}/plans/{id}/withdraw`, { params: { path: { id } } })));
