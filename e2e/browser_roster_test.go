@@ -3,6 +3,7 @@
 package e2e
 
 import (
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,6 +14,7 @@ import (
 
 	"idletally/demo"
 	"idletally/e2e/browser"
+	"idletally/internal/client"
 	"idletally/internal/core/roster"
 	"idletally/internal/core/signature"
 	"idletally/internal/wire"
@@ -49,6 +51,8 @@ func TestBrowserSigns(t *testing.T) {
 	s := begin(t, "")
 	at := "https://localhost" + s.Address[strings.LastIndex(s.Address, ":"):]
 	p, urgent := adjusted(t, s, "logs"), adjusted(t, s, "site") // a passkey is a second factor from now on
+	e, err := as(t, s, "quartermaster").UploadBaseline(t.Context(), demo.Baseline("ticketing")+"\n# anew\n")
+	must(t, err)
 	author, first := passkeyed(t, s, at, "quartermaster")
 	reviewer, second := passkeyed(t, s, at, "harbourmaster")
 
@@ -107,7 +111,30 @@ func TestBrowserSigns(t *testing.T) {
 	auditor := command{t: t, s: s, person: "auditor"}
 	auditor.want(0, "yes: people of the roster", "plan", "verify", file, "--roster", trusted)
 
-	// Whom the roster lets act alone needs nobody else, and the page says so.
+	aloneInBrowser(t, author, reviewer, urgent)
+
+	// The next edition, by the same keys.
+	next := r.Next()
+	next.Until = next.Until.AddDate(1, 0, 0)
+	document, err = next.Bytes()
+	must(t, err)
+	_, err = admin.ProposeRoster(t.Context(), string(document))
+	must(t, err)
+	for _, b := range []*browser.Browser{author, reviewer} {
+		must(t, b.Go("/settings?tab=roster"))
+		must(t, b.Press("Sign this edition…"))
+		must(t, b.See("says: enacted"))
+		must(t, b.Press("Sign it"))
+	}
+	must(t, reviewer.See("Edition 2, which counts until"))
+	axe(t, reviewer, "the roster")
+
+	agreedInBrowser(t, admin, reviewer, e.Number)
+}
+
+// aloneInBrowser approves a plan that nobody else looks at, as the roster lets the author, and no reviewer.
+func aloneInBrowser(t *testing.T, author, reviewer *browser.Browser, urgent wire.Plan) {
+	t.Helper()
 	must(t, reviewer.Go("/plans/"+urgent.ID))
 	must(t, reviewer.See(urgent.Digest))
 	var page string
@@ -127,22 +154,25 @@ func TestBrowserSigns(t *testing.T) {
 	axe(t, author, "a plan that nobody else looked at")
 	must(t, author.Press("Run it now"))
 	must(t, author.See("finished"))
+}
 
-	// The next edition, by the same keys.
-	next := r.Next()
-	next.Until = next.Until.AddDate(1, 0, 0)
-	document, err = next.Bytes()
+// agreedInBrowser has a reviewer sign that they agree to an edition of a baseline.
+func agreedInBrowser(t *testing.T, admin *client.Client, reviewer *browser.Browser, edition int) {
+	t.Helper()
+	one := 1
+	must(t, admin.SetReviewRule(t.Context(), "ticketing", wire.ReviewRule{Reviewers: 1, Editions: &one}))
+	ruled(t, admin, func(p *wire.Policy) { p.AgreeSigned = true })
+	_, err := admin.Publish(t.Context(), "ticketing", edition)
+	fails(t, "an edition, alone", err, http.StatusConflict, "another reviewer has to agree")
+	must(t, reviewer.Go("/settings?tab=requests"))
+	must(t, reviewer.See("What edition 2 would change"))
+	must(t, reviewer.Press("Agree to publish-edition of admin"))
+	must(t, reviewer.See("says: agreed"))
+	axe(t, reviewer, "agreeing by a key")
+	must(t, reviewer.Press("Sign and agree"))
+	must(t, reviewer.See("signed by harbourmaster, tide-key"))
+	_, err = admin.Publish(t.Context(), "ticketing", edition)
 	must(t, err)
-	_, err = admin.ProposeRoster(t.Context(), string(document))
-	must(t, err)
-	for _, b := range []*browser.Browser{author, reviewer} {
-		must(t, b.Go("/settings?tab=roster"))
-		must(t, b.Press("Sign this edition…"))
-		must(t, b.See("says: enacted"))
-		must(t, b.Press("Sign it"))
-	}
-	must(t, reviewer.See("Edition 2, which counts until"))
-	axe(t, reviewer, "the roster")
 }
 
 // adjusted drafts a plan that has steps on both hosts, in a folder.

@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"idletally/demo"
+	"idletally/internal/client"
 	"idletally/internal/wire"
 )
 
@@ -130,23 +132,31 @@ func tryDeclaring(t *testing.T, s *demo.Stage) {
 		})
 	}
 
-	// What is published anew is counted at once where it is taken over.
+	takenOver(t, api, strings.Replace(shared, "0644", "0444", 1))
+	_, err = as(t, s, "lookout").PreviewBaseline(ctx, using)
+	fails(t, "a viewer previews", err, 403, "needs the role author")
+}
+
+// takenOver has standards published anew, which is said to change what includes it, and counts there at once.
+func takenOver(t *testing.T, api *client.Client, shared string) {
+	t.Helper()
+	ctx := t.Context()
 	before, err := api.Drift(ctx, "reading", "slip-north")
 	must(t, err)
 
-	if e, err = api.UploadBaseline(ctx, strings.Replace(shared, "0644", "0444", 1)); err == nil {
-		_, err = api.Publish(ctx, "standards", e.Number)
+	e, err := api.UploadBaseline(ctx, shared)
+	must(t, err)
+	if effect, err := api.CompareEditions(ctx, "standards", 0, e.Number); err != nil ||
+		!slices.Equal(effect.Including, []string{"reading"}) {
+		t.Errorf("what includes it: %+v, %v", effect.Including, err)
 	}
-
+	_, err = api.Publish(ctx, "standards", e.Number)
 	must(t, err)
 
 	if after, err := api.Drift(ctx, "reading", "slip-north"); err != nil ||
 		after.Reports[0].ID == before.Reports[0].ID || after.Reports[0].Findings <= before.Reports[0].Findings {
 		t.Errorf("%+v, before %+v, %v", after.Reports, before.Reports, err)
 	}
-
-	_, err = as(t, s, "lookout").PreviewBaseline(ctx, using)
-	fails(t, "a viewer previews", err, 403, "needs the role author")
 }
 
 // What changed between two snapshots, and for whom.

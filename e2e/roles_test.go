@@ -243,11 +243,11 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 		},
 		"POST /plans/{id}/submit": {func(c *client.Client) error { return failing(c.Submit(ctx, fresh.ID)) }},
 		"POST /plans/{id}/approve": {func(c *client.Client) error {
-			return failing(c.Decide(ctx, approve.ID, true, wire.Decision{
-				Digest: approve.Digest,
-				Words:  words(approve),
-			}))
+			d := wire.Decision{Digest: approve.Digest, Words: words(approve)}
+			return failing(c.Decide(ctx, approve.ID, true, d))
 		}},
+		"POST /plans/{id}/alone": { // whom the roster lets is TestRoster's
+			func(c *client.Client) error { return failing(c.ApproveAlone(ctx, approve.ID, wire.Decision{})) }},
 		"POST /plans/{id}/decline": {func(c *client.Client) error {
 			return failing(c.Decide(ctx, decline.ID, false, wire.Decision{Digest: decline.Digest, Remark: "no"}))
 		}},
@@ -308,7 +308,7 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 	}
 
 	ids := map[string]string{"/snapshots/{id}": snap.ID, "/plans/{id}": ready.ID, "/runs/{id}": run.ID,
-		"/reports/{id}": group.Report, "/roster/{id}": nextRoster(t, s)}
+		"/reports/{id}": group.Report, "/roster/{id}": nextRoster(t, s), "/requests/{id}": wanting(t, s, e.Number)}
 	answersFit(t, s, as(t, s, "admin").Token, ids)
 
 	past, err := as(t, s, "admin").History(ctx, client.HistoryQuery{What: "refused", Who: "elsewhere"}, 200)

@@ -364,6 +364,9 @@ func (o *options) showEffect(c *cobra.Command, e wire.EditionEffect) error {
 	if o.output == "table" && len(e.Unseen) > 0 {
 		printf(c, "No snapshot yet, so nothing can be said of: %s", strings.Join(e.Unseen, ", "))
 	}
+	if o.output == "table" && len(e.Including) > 0 {
+		printf(c, "Included by the baselines of %s: these change with it.", strings.Join(e.Including, ", "))
+	}
 
 	return nil
 }

@@ -133,6 +133,7 @@ var Examples = []string{
 	`idletally policy set --second-factor admin,reviewer --idle 15m`,
 	`idletally policy keep`,
 	`idletally request list`,
+	`idletally request show 06h2jkv1c6d8m3qw`,
 	`idletally request agree 06h2jkv1c6d8m3qw`,
 	`idletally request decline 06h2jkv1c6d8m3qw`,
 	`idletally keys show`,

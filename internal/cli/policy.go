@@ -33,13 +33,38 @@ func policyShow(o *options) *cobra.Command {
 	}
 }
 
+// policyFlags are what somebody wants to hold.
+type policyFlags struct {
+	managers, signed bool
+	after, idle      time.Duration
+	second           []string
+	days, agree      int
+}
+
+// on changes what was given of a policy.
+func (f policyFlags) on(p *wire.Policy, given func(flag string) bool) error {
+	if f.after%time.Hour != 0 || f.idle%time.Minute != 0 {
+		return usageError{errors.New("--reviewer-after is in hours, --idle in minutes")}
+	}
+	for flag, set := range map[string]func(){
+		"managers-approve": func() { p.ManagersApprove = f.managers },
+		"reviewer-after":   func() { p.ReviewerAfter = int(f.after / time.Hour) },
+		"idle":             func() { p.Idle = int(f.idle / time.Minute) },
+		"enrolment-days":   func() { p.EnrolmentDays = f.days },
+		"agree":            func() { p.Agree = f.agree },
+		"agree-signed":     func() { p.AgreeSigned = f.signed },
+		"second-factor":    func() { p.SecondFactor = f.second },
+	} {
+		if given(flag) {
+			set()
+		}
+	}
+	return nil
+}
+
 // policySet returns the command policy set.
 func policySet(o *options) *cobra.Command {
-	var managers bool
-	var after time.Duration
-	var idle time.Duration
-	var second []string
-	var days, agree int
+	var f policyFlags
 	set := &cobra.Command{
 		Use:   "set",
 		Short: "Change what holds for people and their sessions",
@@ -49,57 +74,31 @@ once. What allows more holds when a reviewer who is made now would count (--revi
 holds so far): until then every admin can take it back, by "idletally policy keep".`,
 		RunE: o.call(func(c *cobra.Command, api *client.Client, _ []string) error {
 			now, err := api.Policy(c.Context())
+			if err == nil {
+				err = f.on(&now.Policy, c.Flags().Changed)
+			}
 			if err != nil {
 				return err
 			}
-
-			p := now.Policy
-			given := c.Flags().Changed
-			if given("managers-approve") {
-				p.ManagersApprove = managers
-			}
-
-			if given("reviewer-after") {
-				p.ReviewerAfter = int(after / time.Hour)
-			}
-
-			if given("idle") {
-				p.Idle = int(idle / time.Minute)
-			}
-
-			if given("enrolment-days") {
-				p.EnrolmentDays = days
-			}
-
-			if given("agree") {
-				p.Agree = agree
-			}
-
-			if given("second-factor") {
-				p.SecondFactor = second
-			}
-
-			if after%time.Hour != 0 || idle%time.Minute != 0 {
-				return usageError{errors.New("--reviewer-after is in hours, --idle in minutes")}
-			}
-			if now, err = api.SetPolicy(c.Context(), p); err != nil {
+			if now, err = api.SetPolicy(c.Context(), now.Policy); err != nil {
 				return err
 			}
-
 			return o.showPolicy(c, now)
 		}),
 	}
 
-	set.Flags().BoolVar(&managers, "managers-approve", false, "whoever manages people may approve plans, too")
-	set.Flags().DurationVar(&after, "reviewer-after", 0,
+	set.Flags().BoolVar(&f.managers, "managers-approve", false, "whoever manages people may approve plans, too")
+	set.Flags().DurationVar(&f.after, "reviewer-after", 0,
 		"how long approvals of new reviewers, and of those whose sign-in an admin has reset, do not count: such as 24h")
-	set.Flags().DurationVar(&idle, "idle", 0, "how long a session lasts that nobody uses: such as 30m")
-	set.Flags().IntVar(&days, "enrolment-days", 0,
+	set.Flags().DurationVar(&f.idle, "idle", 0, "how long a session lasts that nobody uses: such as 30m")
+	set.Flags().IntVar(&f.days, "enrolment-days", 0,
 		"days after which a host has to be enrolled anew, however often its agent renews its certificate; 0 is never")
-	set.Flags().IntVar(&agree, "agree", 0,
+	set.Flags().IntVar(&f.agree, "agree", 0,
 		"how many other admins have to agree to a change of who may do what: of people, roles, sign-ins, the policy "+
 			"and reviewers; 0: none")
-	set.Flags().StringSliceVar(&second, "second-factor", nil,
+	set.Flags().BoolVar(&f.signed, "agree-signed", false,
+		"whoever agrees to a request signs that by a key of their own, which the roster has")
+	set.Flags().StringSliceVar(&f.second, "second-factor", nil,
 		"roles that need a second factor, apart by commas; \"\" is none")
 	return set
 }
@@ -162,6 +161,13 @@ func (o *options) showPolicy(c *cobra.Command, p wire.PolicyNow) error {
 			return "an admin alone changes"
 		}
 		return fmt.Sprintf("an admin changes when %d others agree", p.Agree)
+	})
+
+	row("whoever agrees to a request", func(p wire.Policy) string {
+		if p.AgreeSigned {
+			return "signs it by a key of their own"
+		}
+		return "signs in"
 	})
 
 	row("hosts", func(p wire.Policy) string {

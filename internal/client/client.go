@@ -609,13 +609,24 @@ func (c *Client) Requests(ctx context.Context) ([]wire.Request, error) {
 	return All[wire.Request](ctx, c, "/requests", nil, 10_000)
 }
 
-// DecideRequest agrees to what somebody else wants to do, or declines it.
-func (c *Client) DecideRequest(ctx context.Context, id string, agree bool) (wire.Request, error) {
-	verb := "decline"
-	if agree {
-		verb = "agree"
-	}
-	return post[wire.Request](ctx, c, "/requests/"+url.PathEscape(id)+"/"+verb, nil)
+// Request shows a request.
+func (c *Client) Request(ctx context.Context, id string) (wire.Request, error) {
+	return get[wire.Request](ctx, c, "/requests/"+url.PathEscape(id), nil)
+}
+
+// RequestStatement returns the text that the caller is to sign of a request.
+func (c *Client) RequestStatement(ctx context.Context, id string) (wire.ToSign, error) {
+	return post[wire.ToSign](ctx, c, "/requests/"+url.PathEscape(id)+"/statement", nil)
+}
+
+// AgreeToRequest agrees to what somebody else wants to do.
+func (c *Client) AgreeToRequest(ctx context.Context, id string, in wire.Agreement) (wire.Request, error) {
+	return post[wire.Request](ctx, c, "/requests/"+url.PathEscape(id)+"/agree", in)
+}
+
+// DeclineRequest declines it, or takes back what the caller has asked for.
+func (c *Client) DeclineRequest(ctx context.Context, id string) (wire.Request, error) {
+	return post[wire.Request](ctx, c, "/requests/"+url.PathEscape(id)+"/decline", nil)
 }
 
 // Plans lists plans.

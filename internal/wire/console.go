@@ -210,20 +210,21 @@ const (
 	NoticeReview   = "review"   // a plan waits for a reviewer
 	NoticeRun      = "run"      // a run ended, failed or was halted
 	NoticeLooks    = "looks"    // a host is not known any more as of now, or is again
+	NoticeEditions = "editions" // an edition of a baseline, or of one that it includes, waits or is published
 	NoticeHistory  = "history"  // where the history ends, every hour, and at once that it is not what it was
 )
 
 // NoticeKinds lists them, and UsualKinds those that are told where nobody says otherwise.
 var (
-	NoticeKinds = []string{NoticeFindings, NoticeReview, NoticeRun, NoticeLooks, NoticeHistory}
-	UsualKinds  = NoticeKinds[:4]
+	NoticeKinds = []string{NoticeFindings, NoticeReview, NoticeRun, NoticeLooks, NoticeEditions, NoticeHistory}
+	UsualKinds  = NoticeKinds[:5]
 )
 
 // NewHook has a program told of what happens.
 type NewHook struct {
 	URL         string   `json:"url" minLength:"1" maxLength:"1024" doc:"https://… of a program, or mailto:NAME@HOST"`
 	Application string   `json:"application,omitempty" maxLength:"64" doc:"Only of this one"`
-	Kinds       []string `json:"kinds" minItems:"1" maxItems:"5" doc:"findings, review, run, looks, history"`
+	Kinds       []string `json:"kinds" minItems:"1" maxItems:"6" doc:"findings, review, run, looks, editions, history"`
 	Severity    string   `json:"severity,omitempty" enum:"minor,serious,grave" doc:"Of findings: from this on"`
 	Effect      string   `json:"effect,omitempty" enum:"opens,closes" doc:"Of findings: only where some of them have this effect"`
 	Every       int      `json:"every,omitempty" minimum:"0" maximum:"10080" doc:"Mail: gather what is told for so many minutes; 0 tells at once"`
@@ -254,6 +255,21 @@ type Event struct {
 	Time        time.Time `json:"time"`
 	ContentType string    `json:"datacontenttype"`
 	Data        any       `json:"data"`
+}
+
+// What a notice of an edition says of it.
+const (
+	EditionWaiting   = "waiting" // for reviewers
+	EditionPublished = "published"
+)
+
+// EditionNotice is what a notice of an edition tells.
+type EditionNotice struct {
+	Application string `json:"application"` // who is told: the baseline's own, or one that includes it
+	Of          string `json:"of"`          // whose baseline it is
+	Edition     int    `json:"edition"`
+	Who         string `json:"who"`   // wants it published, or has published it
+	State       string `json:"state"` // waiting, or published
 }
 
 // HistoryNotice is what a notice of the history tells: where it ends, or what is wrong with it.

@@ -66,18 +66,25 @@ type NewSigningKey struct {
 // A Request is a call that others have to agree to before it is carried out. When they have, whoever made it makes it
 // again.
 type Request struct {
-	ID          string    `json:"id"`
-	Operation   string    `json:"operation" doc:"The operation of the API, by its id"`
-	Summary     string    `json:"summary" doc:"What that does"`
-	Application string    `json:"application,omitempty"`
-	AskedBy     string    `json:"asked_by" doc:"Who wants it"`
-	Says        string    `json:"says" doc:"What the call says, as JSON"`
-	Role        string    `json:"role" doc:"That whoever agrees has to have"`
-	Needed      int       `json:"needed" doc:"How many others have to agree"`
-	Agreed      []string  `json:"agreed" doc:"Who has"`
-	State       string    `json:"state" enum:"waiting,agreed,declined,used" doc:"Agreed: it is carried out when the call is made again"`
-	Created     time.Time `json:"created"`
-	Expires     time.Time `json:"expires"`
+	ID          string     `json:"id"`
+	Operation   string     `json:"operation" doc:"The operation of the API, by its id"`
+	Summary     string     `json:"summary" doc:"What that does"`
+	Application string     `json:"application,omitempty"`
+	AskedBy     string     `json:"asked_by" doc:"Who wants it"`
+	Says        string     `json:"says" doc:"What the call says, as JSON"`
+	Role        string     `json:"role" doc:"That whoever agrees has to have"`
+	Needed      int        `json:"needed" doc:"How many others have to agree"`
+	Agreed      []string   `json:"agreed" doc:"Who has"`
+	ToSign      bool       `json:"to_sign,omitempty" doc:"Whoever agrees signs it by a key of their own"`
+	Signed      []SignedBy `json:"signed,omitempty" doc:"What those who agreed have signed"`
+	State       string     `json:"state" enum:"waiting,agreed,declined,used" doc:"Agreed: it is carried out when the call is made again"`
+	Created     time.Time  `json:"created"`
+	Expires     time.Time  `json:"expires"`
+}
+
+// Agreement is that somebody agrees to a request.
+type Agreement struct {
+	Signed *roster.Signed `json:"signed,omitempty" doc:"What they have signed of it by a key of their own"`
 }
 
 // NewRoster proposes an edition.

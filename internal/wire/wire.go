@@ -125,6 +125,7 @@ type Policy struct {
 	EnrolmentDays   int      `json:"enrolment_days" minimum:"0" maximum:"3650" doc:"Days after which a host has to be enrolled anew, however often its agent renews its certificate; 0 is never"`
 	Idle            int      `json:"idle" minimum:"5" maximum:"720" doc:"Minutes after which a session ends that is not used"`
 	Agree           int      `json:"agree,omitempty" minimum:"0" maximum:"5" doc:"How many other admins have to agree to a change of who may do what; 0: none"`
+	AgreeSigned     bool     `json:"agree_signed,omitempty" doc:"Whoever agrees to a request signs that by a key of their own, which the roster has"`
 }
 
 // PolicyNow is the policy that holds, and the one that is to.
@@ -371,6 +372,7 @@ type EditionEffect struct {
 	Application string       `json:"application"`
 	Hosts       []HostEffect `json:"hosts"`
 	Unseen      []string     `json:"unseen,omitempty" doc:"Hosts that it applies to and that have no snapshot yet"`
+	Including   []string     `json:"including,omitempty" doc:"Applications whose baselines include this one: they change with it"`
 }
 
 // HostEffect is the effect on one host.

@@ -112,21 +112,16 @@ func (r Roster) Authorize(
 // [Roster.Authorize].
 func (r Roster) Said(
 	o Order, signed Signed, known func(statement.Point) bool, now time.Time,
-) (s statement.Statement, err error) {
-	if s, err = statement.Parse(signed.Statement); err != nil {
+) (statement.Statement, error) {
+	s, person, err := r.speaker(signed)
+	if err != nil {
 		return s, err
 	}
-
 	rights := o.takes(s.Says)
-	may := func(do string) bool { return r.Person(s.Who).May(do, o.Application, o.Host) }
-	person := r.Person(s.Who)
+	may := func(do string) bool { return person.May(do, o.Application, o.Host) }
 	switch {
 	case rights == nil:
 		return s, fmt.Errorf("what %s says is about something else", s.Who)
-	case person == nil:
-		return s, fmt.Errorf("%s is not in edition %d", s.Who, r.Edition)
-	case !person.Has(signed.Key):
-		return s, fmt.Errorf("the key is none of %s", s.Who)
 	case !slices.ContainsFunc(rights, may):
 		return s, fmt.Errorf("%s has signed %q, for which edition %d gives them no right of %s on %s", s.Who, s.Says,
 			r.Edition, o.Application, o.Host)

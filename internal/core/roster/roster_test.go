@@ -383,6 +383,76 @@ func TestAlone(t *testing.T) {
 	}
 }
 
+// Somebody agrees to just the request that they signed, by a key that the roster has now.
+func TestAgreed(t *testing.T) {
+	r, ink := crew(t)
+	q := Request{ID: "06h0q8kqeb2mqz24", Asks: `set-roles by admin: {"roles":["admin"]}`, Digest: tree.Sum([]byte("a call"))}
+	base := statement.Statement{
+		Says: statement.Agreed, Who: "purser", Request: q.ID, Asks: q.Asks, Digest: q.Digest, Roster: r.Point(),
+		Made: noon.Add(-time.Minute), Until: noon.Add(time.Hour),
+	}
+	for _, c := range []struct {
+		name   string
+		change func(s *statement.Statement)
+		asked  func(q *Request)
+		roster func(r *Roster)
+		pen    string
+		at     time.Time
+		ok     bool
+	}{
+		{name: "just this", ok: true},
+		{name: "another request", asked: func(q *Request) { q.ID = "06h0q8kqeb2mqz25" }},
+		{name: "something else", asked: func(q *Request) { q.Asks += " " }},
+		{name: "another call", asked: func(q *Request) { q.Digest[0] ^= 1 }},
+		{name: "over", at: noon.Add(time.Hour)},
+		{name: "not yet", at: noon.Add(-time.Hour)},
+		{name: "somebody else's key", pen: "bosun"},
+		{name: "nobody of the roster", change: func(s *statement.Statement) { s.Who = "stowaway" }},
+		{name: "another roster", change: func(s *statement.Statement) { s.Roster.Hash[0] ^= 1 }},
+		{name: "that a plan is approved", change: func(s *statement.Statement) {
+			s.Says, s.Application, s.Plan, s.Hosts = statement.Approved, "ticketing", q.ID, []string{"slip-north"}
+		}},
+		{name: "by the edition before", roster: func(*Roster) {}, ok: true},
+		{name: "a key that was ended", roster: func(r *Roster) { r.People[2].Keys[0].Key = pens.New(t, 77).Key }},
+		{name: "a person who left", roster: func(r *Roster) { r.People[2].Name = "purser-2" }},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			s, asked, counts, at, known := base, q, r, noon, nothing
+			if c.change != nil {
+				c.change(&s)
+			}
+			if c.asked != nil {
+				c.asked(&asked)
+			}
+			if c.roster != nil {
+				counts = later(t, r, c.roster)
+				known = func(p statement.Point) bool { return p == r.Point() }
+			}
+			if !c.at.IsZero() {
+				at = c.at
+			}
+			by := ink["purser"]
+			if c.pen != "" {
+				by = ink[c.pen]
+			}
+			if got, err := counts.Agreed(asked, signed(t, by, s), known, at); (err == nil) != c.ok {
+				t.Errorf("%+v, %v", got, err)
+			}
+		})
+	}
+	if _, err := r.Agreed(q, Signed{mustBytes(t, base), ink["purser"].Key, ink["bosun"].Sign(mustBytes(t, base))},
+		nothing, noon); err == nil {
+		t.Error("somebody else's signature under the right key is taken")
+	}
+}
+
+func mustBytes(t *testing.T, s statement.Statement) []byte {
+	t.Helper()
+	b, err := s.Bytes()
+	must(t, err)
+	return b
+}
+
 // What is another thing than the order, in whatever point, is no part of it.
 func TestOtherOrders(t *testing.T) {
 	r, ink := crew(t)

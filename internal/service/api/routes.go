@@ -402,6 +402,10 @@ func (s *API) requestsTable() []route {
 		get("/requests", "list-requests", signedIn, quick, a.ListRequests,
 			"List what waits for others to agree, or was agreed to and is still to be done: your own, and what you "+
 				"can agree to"),
+		get("/requests/{id}", "get-request", signedIn, quick, a.GetRequest,
+			"Show what somebody wants others to agree to"),
+		postTo("/requests/{id}/statement", "write-agreement", signedIn, quick, a.WriteAgreement,
+			"Write the text that you are to sign of a request, with the keys by which you can").inPerson(),
 		postTo("/requests/{id}/agree", "agree-to-request", signedIn, quick, a.AgreeToRequest,
 			"Agree to what somebody else wants to do").inPerson().fresh(),
 		postTo("/requests/{id}/decline", "decline-request", signedIn, quick, a.DeclineRequest,

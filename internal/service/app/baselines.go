@@ -113,8 +113,7 @@ func (s *App) PreviewBaseline(ctx context.Context, in *wire.BaselineText) (*wire
 		return nil, err
 	}
 
-	out, err := s.engine.Effect(ctx, old, in.Text)
-	return &out, err
+	return s.effect(ctx, old, in.Text)
 }
 
 // DeriveBaseline drafts a baseline from hosts that are right, without keeping it.
@@ -137,8 +136,19 @@ func (s *App) CompareEditions(ctx context.Context, in *CompareEditionsRequest) (
 		return nil, err
 	}
 
-	out, err := s.engine.Effect(ctx, old.Text, fresh.Text)
-	return &out, err
+	return s.effect(ctx, old.Text, fresh.Text)
+}
+
+// effect returns how a text would judge the last snapshots, and which baselines change with it.
+func (s *App) effect(ctx context.Context, old, text string) (*wire.EditionEffect, error) {
+	out, err := s.engine.Effect(ctx, old, text)
+	if err != nil {
+		return nil, err
+	}
+	if out.Including, err = s.engine.Including(ctx, out.Application); err != nil {
+		s.log.Error("baselines that include one", "application", out.Application, "error", err)
+	}
+	return &out, nil
 }
 
 // ExplainPathRequest is the request of [App.ExplainPath].
@@ -216,8 +226,22 @@ func (s *App) PublishEdition(ctx context.Context, in *EditionRequest) (*wire.Edi
 	}
 
 	s.happen(ctx, store.Happening{Kind: wire.HappenedEdition, Application: in.Name, Subject: itoa(in.Number)})
+	s.tellEdition(ctx, *in, wire.EditionPublished)
 	e, err := s.store.Edition(ctx, in.Name, in.Number)
 	return new(wireEdition(e)), err
+}
+
+// tellEdition tells whoever depends on an edition how it stands.
+func (s *App) tellEdition(ctx context.Context, of EditionRequest, state string) {
+	err := s.engine.TellEdition(context.WithoutCancel(ctx), wire.EditionNotice{
+		Of:      of.Name,
+		Edition: of.Number,
+		Who:     CallerOf(ctx).Name,
+		State:   state,
+	})
+	if err != nil {
+		s.log.Error("notices of an edition", "application", of.Name, "edition", of.Number, "error", err)
+	}
 }
 
 // ListApplications lists applications with the state on their hosts.

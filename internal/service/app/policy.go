@@ -340,6 +340,9 @@ func (s *App) SetPolicy(ctx context.Context, in *SetPolicyRequest) (*shown[wire.
 		}
 	}
 
+	if err := s.signersFor(ctx, to); err != nil {
+		return nil, err
+	}
 	if err := s.store.SetPolicy(ctx, to, from, CallerOf(ctx).Name, was); err != nil {
 		return nil, err
 	}

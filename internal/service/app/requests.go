@@ -3,11 +3,13 @@ package app
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
 
+	"idletally/internal/core/roster"
 	"idletally/internal/service/fault"
 	"idletally/internal/service/store"
 	"idletally/internal/wire"
@@ -27,7 +29,7 @@ func (s *App) Agreed(ctx context.Context, r Rule, application string, call any) 
 	if err != nil || needed == 0 {
 		return func(error) {}, err
 	}
-	detail, err := json.Marshal(call)
+	detail, err := s.detailOf(ctx, call)
 	if err != nil {
 		return nil, err
 	}
@@ -51,6 +53,9 @@ func (s *App) Agreed(ctx context.Context, r Rule, application string, call any) 
 		}, requestLife)
 		if err == nil {
 			s.audit(ctx, "request made", q.ID, r.ID+" "+string(detail))
+			if of, ok := call.(*EditionRequest); ok {
+				s.tellEdition(ctx, *of, wire.EditionWaiting)
+			}
 		}
 	}
 	if err != nil {
@@ -77,17 +82,51 @@ func (s *App) Agreed(ctx context.Context, r Rule, application string, call any) 
 	}, nil
 }
 
+// detailOf returns what a call says, as JSON. Of an edition that is its text as well, by its hash: another text is
+// another call.
+func (s *App) detailOf(ctx context.Context, call any) ([]byte, error) {
+	of, ok := call.(*EditionRequest)
+	if !ok {
+		return json.Marshal(call)
+	}
+	e, err := s.store.Edition(ctx, of.Name, of.Number)
+	if err != nil {
+		return nil, err
+	}
+	return json.Marshal(editionAsked{*of, hex.EncodeToString(hashOfText(e.Text))})
+}
+
+// editionAsked is a call to publish an edition, with the SHA-256 of its text.
+type editionAsked struct {
+	EditionRequest
+	Text string `json:"sha256"`
+}
+
+func hashOfText(text string) []byte {
+	sum := sha256.Sum256([]byte(text))
+	return sum[:]
+}
+
 // stillAgreed returns ErrNotFound unless as many as are needed now have agreed to a request, and may still: whoever has
-// left, or lost a role since, or whose sign-in an admin has reset, does not count. Such a request is over.
+// left, or lost a role since, or whose sign-in an admin has reset, does not count, nor who has not signed where people
+// sign. Such a request is over.
 func (s *App) stillAgreed(ctx context.Context, q store.Request, needed int) error {
 	all, err := s.store.Agreements(ctx, q.ID)
+	if err != nil {
+		return err
+	}
+	p, err := s.holds(ctx)
+	if err != nil {
+		return err
+	}
+	signed, err := s.bySignature(ctx, q)
 	if err != nil {
 		return err
 	}
 	standing := 0
 	for _, a := range all {
 		if a.RoleList != nil && rolesOf(*a.RoleList).For(q.Role, q.Application) &&
-			(a.CountsFrom == nil || !a.At.Before(*a.CountsFrom)) {
+			(a.CountsFrom == nil || !a.At.Before(*a.CountsFrom)) && (!p.AgreeSigned || signed(a)) {
 			standing++
 		}
 	}
@@ -129,17 +168,22 @@ func (s *App) othersFor(ctx context.Context, r Rule, application string) (int, e
 	if err != nil {
 		return 0, err
 	}
+	now, _, err := s.roster(ctx)
+	if err != nil {
+		return 0, err
+	}
 	others := 0
 	for _, x := range people {
-		if x.Name != CallerOf(ctx).Name && x.Roles().Everywhere(r.Agree) {
+		able := !p.AgreeSigned || now.Person(x.Name) != nil
+		if able && x.Name != CallerOf(ctx).Name && x.Roles().Everywhere(r.Agree) {
 			others++
 		}
 	}
 	return min(p.Agree, others), nil
 }
 
-func wireRequest(r store.Request) wire.Request {
-	return wire.Request{
+func (s *App) wireRequest(ctx context.Context, r store.Request) (*wire.Request, error) {
+	out := &wire.Request{
 		ID:          r.ID,
 		Operation:   r.Operation,
 		Summary:     r.Summary,
@@ -153,18 +197,27 @@ func wireRequest(r store.Request) wire.Request {
 		Created:     r.Created,
 		Expires:     r.Expires,
 	}
+	return out, s.shownAgreements(ctx, r, out)
 }
 
 // ListRequests lists what waits for others to agree, or was agreed to and is still to be done.
 func (s *App) ListRequests(ctx context.Context, _ *struct{}) (*wire.Page[wire.Request], error) {
 	rows, err := s.store.Requests(ctx)
+	if err != nil {
+		return nil, err
+	}
 	out := wire.Page[wire.Request]{Items: []wire.Request{}}
 	for _, r := range rows {
-		if s.seesRequest(ctx, r) {
-			out.Items = append(out.Items, wireRequest(r))
+		if !s.seesRequest(ctx, r) {
+			continue
 		}
+		w, err := s.wireRequest(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, *w)
 	}
-	return whole(out), err
+	return whole(out), nil
 }
 
 // seesRequest reports whether a request is the caller's own, or one that they can agree to.
@@ -207,13 +260,27 @@ func (s *App) wroteNot(ctx context.Context, r store.Request) error {
 	return err
 }
 
-// AgreeToRequest agrees to what somebody else wants to do.
-func (s *App) AgreeToRequest(ctx context.Context, in *ByID) (*wire.Request, error) {
+// AgreeRequest is the request of [App.AgreeToRequest].
+type AgreeRequest struct {
+	ID   string `path:"id" maxLength:"16"`
+	Body *wire.Agreement
+}
+
+// AgreeToRequest agrees to what somebody else wants to do, with their signature where the policy wants one.
+func (s *App) AgreeToRequest(ctx context.Context, in *AgreeRequest) (*wire.Request, error) {
 	r, err := s.requestFor(ctx, in.ID)
 	if err != nil {
 		return nil, err
 	}
-	agreed, err := s.store.Agree(ctx, r.ID, CallerOf(ctx).Name)
+	var given *roster.Signed
+	if in.Body != nil {
+		given = in.Body.Signed
+	}
+	signed, err := s.signedAgreement(ctx, r, given)
+	if err != nil {
+		return nil, err
+	}
+	agreed, err := s.store.Agree(ctx, r.ID, CallerOf(ctx).Name, signed)
 	if err != nil {
 		return nil, err
 	}
@@ -222,9 +289,33 @@ func (s *App) AgreeToRequest(ctx context.Context, in *ByID) (*wire.Request, erro
 	if agreed {
 		what = "request agreed to"
 	}
-	s.audit(ctx, what, r.ID, r.Operation+" of "+r.AskedBy)
-	r, err = s.store.Request(ctx, r.ID)
-	return new(wireRequest(r)), err
+	detail := r.Operation + " of " + r.AskedBy
+	if given != nil {
+		detail += "; " + saidBy(given)
+	}
+	s.audit(ctx, what, r.ID, detail)
+	return s.showRequest(ctx, r.ID)
+}
+
+// showRequest returns a request as it is now.
+func (s *App) showRequest(ctx context.Context, id string) (*wire.Request, error) {
+	r, err := s.store.Request(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return s.wireRequest(ctx, r)
+}
+
+// GetRequest shows a request that is the caller's own, or that they can agree to.
+func (s *App) GetRequest(ctx context.Context, in *ByID) (*wire.Request, error) {
+	r, err := s.store.Request(ctx, in.ID)
+	if err == nil && !s.seesRequest(ctx, r) {
+		err = fault.NotFound("there is no request " + in.ID)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.wireRequest(ctx, r)
 }
 
 // DeclineRequest declines what somebody else wants to do; its author takes it back so, too.
@@ -244,6 +335,5 @@ func (s *App) DeclineRequest(ctx context.Context, in *ByID) (*wire.Request, erro
 	}
 
 	s.audit(ctx, "request declined", r.ID, r.Operation+" of "+r.AskedBy)
-	r, err = s.store.Request(ctx, r.ID)
-	return new(wireRequest(r)), err
+	return s.showRequest(ctx, r.ID)
 }

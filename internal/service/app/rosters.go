@@ -391,11 +391,7 @@ func (s *App) agreedOn(ctx context.Context, p store.Plan) error {
 		return err
 	}
 
-	known := func(p statement.Point) bool {
-		return slices.ContainsFunc(line, func(e store.RosterEdition) bool {
-			return e.Number == p.Number && string(e.Digest) == string(p.Hash[:])
-		})
-	}
+	known := counts(line)
 	for _, h := range x.knowing {
 		if !known(statement.Point{Number: h.Roster, Hash: hashOf(h.RosterDigest)}) {
 			return fault.Conflict(fmt.Sprintf("host %s acts by edition %d of another roster than this service has: "+

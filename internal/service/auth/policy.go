@@ -12,7 +12,7 @@ func Loosens(from, to wire.Policy) bool {
 	longer := from.EnrolmentDays > 0 && (to.EnrolmentDays == 0 || to.EnrolmentDays > from.EnrolmentDays)
 	missing := func(role string) bool { return !slices.Contains(to.SecondFactor, role) }
 	return to.ManagersApprove && !from.ManagersApprove || to.ReviewerAfter < from.ReviewerAfter ||
-		to.Idle > from.Idle || longer || to.Agree < from.Agree ||
+		to.Idle > from.Idle || longer || to.Agree < from.Agree || from.AgreeSigned && !to.AgreeSigned ||
 		slices.ContainsFunc(from.SecondFactor, missing)
 }
 

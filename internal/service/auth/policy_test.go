@@ -14,6 +14,8 @@ func TestPolicy(t *testing.T) {
 		SecondFactor:  []string{wire.Admin, wire.Reviewer},
 		EnrolmentDays: 400,
 		Idle:          30,
+		Agree:         2,
+		AgreeSigned:   true,
 	}
 
 	for what, change := range map[string]func(p *wire.Policy) (looser bool){
@@ -26,13 +28,16 @@ func TestPolicy(t *testing.T) {
 			p.SecondFactor = []string{wire.Admin, wire.Operator}
 			return true
 		},
-		"one role more":       func(p *wire.Policy) bool { p.SecondFactor = wire.Roles; return false },
-		"longer enrolments":   func(p *wire.Policy) bool { p.EnrolmentDays = 401; return true },
-		"endless enrolments":  func(p *wire.Policy) bool { p.EnrolmentDays = 0; return true },
-		"shorter enrolments":  func(p *wire.Policy) bool { p.EnrolmentDays = 30; return false },
-		"longer sessions":     func(p *wire.Policy) bool { p.Idle = 31; return true },
-		"shorter sessions":    func(p *wire.Policy) bool { p.Idle = 29; return false },
-		"stricter and looser": func(p *wire.Policy) bool { p.Idle, p.ReviewerAfter = 5, 0; return true },
+		"one role more":            func(p *wire.Policy) bool { p.SecondFactor = wire.Roles; return false },
+		"longer enrolments":        func(p *wire.Policy) bool { p.EnrolmentDays = 401; return true },
+		"endless enrolments":       func(p *wire.Policy) bool { p.EnrolmentDays = 0; return true },
+		"shorter enrolments":       func(p *wire.Policy) bool { p.EnrolmentDays = 30; return false },
+		"longer sessions":          func(p *wire.Policy) bool { p.Idle = 31; return true },
+		"fewer agree":              func(p *wire.Policy) bool { p.Agree = 1; return true },
+		"more agree":               func(p *wire.Policy) bool { p.Agree = 3; return false },
+		"who agrees signs no more": func(p *wire.Policy) bool { p.AgreeSigned = false; return true },
+		"shorter sessions":         func(p *wire.Policy) bool { p.Idle = 29; return false },
+		"stricter and looser":      func(p *wire.Policy) bool { p.Idle, p.ReviewerAfter = 5, 0; return true },
 		"the same in other order": func(p *wire.Policy) bool {
 			p.SecondFactor = []string{wire.Reviewer, wire.Admin}
 			return false

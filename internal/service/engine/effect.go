@@ -263,12 +263,16 @@ func (d *Engine) Explain(ctx context.Context, e store.Edition, host, path string
 	return out, nil
 }
 
-// Editions reads two editions of an application; number 0 is the published one.
+// Editions reads two editions of an application; number 0 is the published one. Where none is published yet, the first
+// of them says nothing.
 func (d *Engine) Editions(ctx context.Context, application string, a, b int) (old, fresh store.Edition, err error) {
-	if old, err = d.Store.Edition(ctx, application, a); err != nil {
+	if fresh, err = d.Store.Edition(ctx, application, b); err != nil {
 		return old, fresh, err
 	}
-	fresh, err = d.Store.Edition(ctx, application, b)
+	old, err = d.Store.Edition(ctx, application, a)
+	if a == 0 && errors.Is(err, store.ErrNotFound) {
+		err = nil
+	}
 	return old, fresh, err
 }
 

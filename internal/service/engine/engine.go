@@ -431,16 +431,27 @@ func (d *Engine) CompareAll(ctx context.Context, application string) error {
 // CompareIncluding compares the newest snapshots of other applications with their baselines, if these include an
 // application that has published another edition.
 func (d *Engine) CompareIncluding(ctx context.Context, application string) error {
+	names, err := d.Including(ctx, application)
+	for _, name := range names {
+		err = errors.Join(err, d.CompareAll(ctx, name))
+	}
+	return err
+}
+
+// Including returns the applications whose published baselines include an application's, in their order. What could not
+// be read is an error besides: perhaps for what was published just now.
+func (d *Engine) Including(ctx context.Context, application string) (names []string, err error) {
 	all, err := d.Store.Applications(ctx)
 	for _, e := range all {
 		_, doc, _, parsed := d.Published(ctx, e.Application)
 		switch {
 		case errors.Is(parsed, store.ErrNotFound):
-		case parsed != nil: // perhaps for what was published just now
+		case parsed != nil:
 			err = errors.Join(err, parsed)
 		case slices.Contains(doc.Includes, application):
-			err = errors.Join(err, d.CompareAll(ctx, e.Application))
+			names = append(names, e.Application)
 		}
 	}
-	return err
+	slices.Sort(names)
+	return names, err
 }

@@ -158,6 +158,11 @@ func sentence(kind string, data []byte) string {
 		if json.Unmarshal(data, &l) == nil {
 			return fmt.Sprintf("%s on %s: %s", l.Application, l.Host, l.Says)
 		}
+	case wire.NoticeEditions:
+		var e wire.EditionNotice
+		if json.Unmarshal(data, &e) == nil {
+			return editionSentence(e)
+		}
 	case wire.NoticeHistory:
 		var h wire.HistoryNotice
 		if json.Unmarshal(data, &h) == nil && h.Fault != "" {
@@ -169,13 +174,29 @@ func sentence(kind string, data []byte) string {
 	return "This is a trial: notices come here"
 }
 
+func editionSentence(e wire.EditionNotice) string {
+	said := fmt.Sprintf("%s wants edition %d of %s published, and it waits for reviewers", e.Who, e.Edition, e.Of)
+	if e.State == wire.EditionPublished {
+		said = fmt.Sprintf("%s published edition %d of %s", e.Who, e.Edition, e.Of)
+	}
+	if e.Application != e.Of {
+		said += fmt.Sprintf("; the baseline of %s includes it, and changes with it", e.Application)
+	}
+	return said
+}
+
 // page is where the console shows it.
 func page(kind string, data []byte) string {
-	var at struct{ Application, Host, Plan string }
+	var at struct {
+		Application, Host, Plan, Of string
+		Edition                     int
+	}
 	_ = json.Unmarshal(data, &at) // what is not there leads to the overview
 	switch {
 	case at.Plan != "":
 		return "/plans/" + at.Plan
+	case kind == wire.NoticeEditions:
+		return fmt.Sprintf("/baselines/%s?effect=%d", at.Of, at.Edition)
 	case kind == wire.NoticeFindings, kind == wire.NoticeLooks:
 		return "/drift/" + at.Application
 	}

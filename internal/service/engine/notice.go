@@ -15,6 +15,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -170,6 +171,22 @@ func (d *Engine) TellPlan(ctx context.Context, kind string, p store.Plan, state 
 		Author:      p.Author,
 		State:       state,
 	})
+}
+
+// TellEdition tells that an edition waits for reviewers, or is published: whoever hears of its application, and of each
+// whose baseline includes it. Whoever hears of all applications is told once.
+func (d *Engine) TellEdition(ctx context.Context, n wire.EditionNotice) error {
+	subject := n.Of + "/" + strconv.Itoa(n.Edition)
+	n.Application = n.Of
+	err := d.tell(ctx, wire.NoticeEditions, n.Of, subject, nil, n)
+	names, all := d.Including(ctx, n.Of)
+	for _, name := range names {
+		n.Application = name
+		all = errors.Join(all, d.tell(ctx, wire.NoticeEditions, name, subject, func(h store.Hook) bool {
+			return h.Application != ""
+		}, n))
+	}
+	return errors.Join(err, all)
 }
 
 const (

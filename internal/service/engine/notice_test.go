@@ -12,6 +12,7 @@ import (
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -46,6 +47,72 @@ func TestCheckHook(t *testing.T) {
 	if err := CheckHook(wire.NewHook{URL: "https://desk.example", Kinds: []string{"gossip"}}); !errors.Is(err, ErrBad) {
 		t.Errorf("another kind: %v", err)
 	}
+}
+
+// Whoever hears of an application is told of an edition of what its baseline includes, and whoever hears of all is told
+// once.
+func TestEditionsAreTold(t *testing.T) {
+	ctx := t.Context()
+	st := ownStore(t)
+	d := &Engine{Store: st, Log: slog.New(slog.DiscardHandler)}
+	head := func(application, more string) string {
+		return "idletally: 1\napplication: " + application + "\n" + more + "hosts: {tags: [x]}\nroots: [/srv/" +
+			application + "]\nrules:\n  - {rule: all, paths: /srv/" + application + "/**, files: 0640}\n"
+	}
+	for _, text := range [][2]string{{"standards", ""}, {"ticketing", "include: standards\n"}, {"tideboard", ""}} {
+		n, err := st.AddEdition(ctx, store.Edition{Application: text[0], Text: head(text[0], text[1])}, nil)
+		must(t, err)
+		must(t, st.Publish(ctx, text[0], n, "admin"))
+	}
+	if names, err := d.Including(ctx, "standards"); err != nil || !slices.Equal(names, []string{"ticketing"}) {
+		t.Fatalf("%v, %v", names, err)
+	}
+
+	told := map[string]string{}
+	for _, application := range []string{"", "standards", "ticketing", "tideboard"} {
+		h, err := st.AddHook(ctx, store.Hook{
+			URL:         "https://127.0.0.1:9/",
+			KindList:    wire.NoticeEditions,
+			Application: application,
+			Author:      "admin",
+		})
+		must(t, err)
+		told[h.ID] = application
+	}
+	must(t, d.TellEdition(ctx, wire.EditionNotice{
+		Of:      "standards",
+		Edition: 2,
+		Who:     "bosun",
+		State:   wire.EditionPublished,
+	}))
+
+	var said []string
+	for range told {
+		list, err := st.ClaimNotices(ctx, time.Now().Add(time.Minute), time.Hour, 100)
+		must(t, err)
+		for _, n := range list {
+			said = append(said, told[n.Hook]+": "+sentence(wire.NoticeEditions, eventData(t, n.Body)))
+		}
+	}
+	slices.Sort(said)
+	want := []string{
+		": bosun published edition 2 of standards",
+		"standards: bosun published edition 2 of standards",
+		"ticketing: bosun published edition 2 of standards; the baseline of ticketing includes it, and changes with it",
+	}
+	if !slices.Equal(said, want) {
+		t.Errorf("%q", said)
+	}
+}
+
+// eventData returns what an event says.
+func eventData(t *testing.T, body string) []byte {
+	t.Helper()
+	var e struct {
+		Data json.RawMessage `json:"data"`
+	}
+	must(t, json.Unmarshal([]byte(body), &e))
+	return e.Data
 }
 
 // A receiver hears each notice that is for it once, signed, from whichever instance, again until it takes it,

@@ -65,9 +65,16 @@ func (s *Store) Request(ctx context.Context, id string) (r Request, err error) {
 	return r, s.withAgreed(ctx, &r)
 }
 
+// An Agreement is one person's to a request.
+type Agreement struct {
+	Approval
+	Signed string `db:"signed"` // what they signed, as JSON; "" where they signed nothing
+}
+
 // Agreements returns who agreed to a request, with the roles that they have now.
-func (s *Store) Agreements(ctx context.Context, id string) (out []Approval, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT a.who AS reviewer, a.at, p.roles, p.counts_from FROM request_agreed a
+func (s *Store) Agreements(ctx context.Context, id string) (out []Agreement, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT a.who AS reviewer, a.at, a.signed, p.roles, p.counts_from
+		FROM request_agreed a
 		LEFT JOIN person p ON p.name = a.who WHERE a.request = ? ORDER BY a.at, a.who`, id)
 	return out, err
 }
@@ -117,9 +124,9 @@ func (s *Store) AddRequest(ctx context.Context, r Request, life time.Duration) (
 	return r, err
 }
 
-// Agree adds that somebody agrees to a request that waits: whoever asked does not. With as many as it needs it is
-// agreed to.
-func (s *Store) Agree(ctx context.Context, id, who string) (agreed bool, err error) {
+// Agree adds that somebody agrees to a request that waits, and what they signed: whoever asked does not. With as many
+// as it needs it is agreed to.
+func (s *Store) Agree(ctx context.Context, id, who, signed string) (agreed bool, err error) {
 	err = s.tx(ctx, func(tx *sqlx.Tx) error {
 		agreed = false
 		// The row puts those who agree at once in line.
@@ -128,8 +135,8 @@ func (s *Store) Agree(ctx context.Context, id, who string) (agreed bool, err err
 		if err := changed(r, err, "request "+id+" does not wait any more, or is your own"); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO request_agreed (request, who, at) VALUES (?,?,?)`, id, who,
-			now()); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO request_agreed (request, who, at, signed)
+			VALUES (?,?,?,?) ON DUPLICATE KEY UPDATE at = VALUES(at), signed = VALUES(signed)`, id, who, now(), signed); err != nil {
 			return err
 		}
 

@@ -26,7 +26,7 @@ func TestRequests(t *testing.T) {
 	if _, err := st.RequestOf(ctx, q.Hash, by+"x"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("it is somebody else's as well: %v", err)
 	}
-	if _, err := st.Agree(ctx, q.ID, by); !errors.Is(err, ErrConflict) {
+	if _, err := st.Agree(ctx, q.ID, by, ""); !errors.Is(err, ErrConflict) {
 		t.Errorf("whoever asks agrees: %v", err)
 	}
 
@@ -35,7 +35,7 @@ func TestRequests(t *testing.T) {
 	for i := range 6 {
 		for range 2 { // twice by each
 			all.Go(func() {
-				agreed, err := st.Agree(ctx, q.ID, fmt.Sprintf("other-%d", i))
+				agreed, err := st.Agree(ctx, q.ID, fmt.Sprintf("other-%d", i), "")
 				if err != nil && !errors.Is(err, ErrConflict) {
 					t.Error(err)
 				}
@@ -68,7 +68,7 @@ func TestRequests(t *testing.T) {
 
 	over, err := st.AddRequest(ctx, asking(by, "over", 1), -time.Second)
 	must(t, err)
-	if _, err := st.Agree(ctx, over.ID, "other"); !errors.Is(err, ErrConflict) {
+	if _, err := st.Agree(ctx, over.ID, "other", ""); !errors.Is(err, ErrConflict) {
 		t.Errorf("one that is over is agreed to: %v", err)
 	}
 	for i := range maxRequests {

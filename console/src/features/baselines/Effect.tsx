@@ -69,6 +69,11 @@ export function Effect({ effect }: { effect: Schemas["EditionEffect"] }) {
       {effect.unseen?.length ? (
         <p className="text-sm text-muted">No snapshot yet, so nothing can be said of: {effect.unseen.join(", ")}.</p>
       ) : null}
+      {effect.including?.length ? (
+        <p className="text-sm">
+          Included by the baselines of <strong>{effect.including.join(", ")}</strong>: these change with it.
+        </p>
+      ) : null}
       {effect.hosts?.length === 0 && !effect.unseen?.length ? (
         <p className="text-sm text-muted">It applies to no host yet.</p>
       ) : null}

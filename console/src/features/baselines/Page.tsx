@@ -16,10 +16,10 @@ import { Effect } from "./Effect";
 import { Explain } from "./Explain";
 
 /** Editions, what one would change, and publishing it. */
-function Editions({ application, me }: { application: string; me: Person }) {
+function Editions({ application, me, first }: { application: string; me: Person; first: number | undefined }) {
   const editions = useEditions(application);
   const publish = usePublish(application);
-  const [shown, setShown] = useState<number>();
+  const [shown, setShown] = useState(first);
   const rows = editions.data?.items ?? [];
   const published = rows.find((e) => e.state === "published")?.number;
   const comparison = useComparison(application, published === undefined ? undefined : shown, published ?? 0);
@@ -114,7 +114,11 @@ export default function Baseline({ me }: { me: Person }) {
         at={search.get("tab") ?? ""}
         go={(tab) => setSearch(tab ? { tab } : {}, { replace: true })}
         tabs={[
-          { key: "", name: "Editions", panel: <Editions application={application} me={me} /> },
+          {
+            key: "",
+            name: "Editions",
+            panel: <Editions application={application} me={me} first={Number(search.get("effect")) || undefined} />,
+          },
           { key: "explain", name: "Why this, here?", panel: <Explain application={application} /> },
         ]}
       />

@@ -22,6 +22,7 @@ const kinds = [
   { key: "review", says: "plans that wait for a reviewer" },
   { key: "run", says: "runs that ended or stand still" },
   { key: "looks", says: "hosts that are not known any more as of now, and that are again" },
+  { key: "editions", says: "editions of baselines that wait for reviewers or are published, and of what they include" },
   { key: "history", says: "the history: where it ends, every hour, and that it is not what it was" },
 ] as const;
 type Kind = (typeof kinds)[number]["key"];

@@ -60,6 +60,7 @@ function said(p: Rules): string {
     p.enrolment_days ? `hosts are enrolled anew after ${p.enrolment_days} days` : "hosts stay enrolled",
     `sessions end after ${p.idle} minutes`,
     p.agree ? `${p.agree} other admins agree to changes of who may do what` : "admins change who may do what alone",
+    ...(p.agree_signed ? ["whoever agrees to a request signs it by a key of their own"] : []),
   ].join("; ");
 }
 
@@ -132,6 +133,14 @@ function Change({ had, admin }: { had: Seen<Schemas["PolicyNow"]>; admin: boolea
         value={rules.agree ?? 0}
         change={(agree) => setRules({ ...rules, agree })}
       />
+      <Checkbox
+        disabled={!admin}
+        checked={rules.agree_signed ?? false}
+        onChange={(e) => setRules({ ...rules, agree_signed: e.target.checked })}
+        className="mt-3 flex items-center gap-2"
+      >
+        Whoever agrees to a request signs that by a key of their own, which the roster has
+      </Checkbox>
       {admin ? (
         <Checks
           legend="A second factor is needed by"

@@ -53,12 +53,14 @@ export const useRemovePerson = () =>
 
 export const useRequests = () =>
   useQuery({ queryKey: keys.requests(), queryFn: () => body(api.GET(`${v1}/requests`)), refetchInterval: 15_000 });
-export const useDecideRequest = () =>
-  useChange(({ id, agree }: { id: string; agree: boolean }) =>
-    agree
-      ? body(api.POST(`${v1}/requests/{id}/agree`, { params: { path: { id } } }))
-      : body(api.POST(`${v1}/requests/{id}/decline`, { params: { path: { id } } })),
+export const useAgree = (id: string) =>
+  useChange((input: Schemas["Agreement"]) =>
+    body(api.POST(`${v1}/requests/{id}/agree`, { params: { path: { id } }, body: input })),
   );
+export const useDecline = (id: string) =>
+  useChange(() => body(api.POST(`${v1}/requests/{id}/decline`, { params: { path: { id } } })));
+export const useAgreement = (id: string) =>
+  useMutation({ mutationFn: () => body(api.POST(`${v1}/requests/{id}/statement`, { params: { path: { id } } })) });
 export const useRoster = () => useQuery({ queryKey: keys.roster(), queryFn: () => body(api.GET(`${v1}/roster`)) });
 export const useSigningKeys = () =>
   useQuery({ queryKey: keys.signingKeys(), queryFn: () => body(api.GET(`${v1}/signing-keys`)) });
