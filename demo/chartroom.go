@@ -79,7 +79,7 @@ func (s *Stage) OpenChartroom(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	folder, secret := filepath.Join(dir, "agent"), filepath.Join(dir, "password")
+	folder, secret := s.chartroomFolder(), filepath.Join(dir, "password")
 	if err := os.WriteFile(secret, []byte(Password+"\n"), 0o600); err != nil {
 		return err
 	}
@@ -99,9 +99,7 @@ func (s *Stage) OpenChartroom(ctx context.Context) error {
 		}
 	}
 
-	cmd := exec.Command(s.Program, "agent", "run", "--folder", folder)
-	cmd.Stdout, cmd.Stderr = s.log, s.log
-	if s.Agents[Chartroom], err = start(cmd, 0); err != nil {
+	if err := s.StartChartroomAgent(); err != nil {
 		return err
 	}
 	api, err := s.As(ctx, "quartermaster")
@@ -123,6 +121,27 @@ func (s *Stage) OpenChartroom(ctx context.Context) error {
 	}
 
 	return nil
+}
+
+// chartroomFolder returns the folder of the file server's agent.
+func (s *Stage) chartroomFolder() string { return filepath.Join(s.Dir, Chartroom, "agent") }
+
+// StartChartroomAgent starts the file server's agent.
+func (s *Stage) StartChartroomAgent() (err error) {
+	cmd := exec.Command(s.Program, "agent", "run", "--folder", s.chartroomFolder())
+	cmd.Stdout, cmd.Stderr = s.log, s.log
+	s.Agents[Chartroom], err = start(cmd, 0)
+	return err
+}
+
+// PinChartroom has the file server's agent, which is stopped for that, pin the roster.
+func (s *Stage) PinChartroom(ctx context.Context, fingerprint string) error {
+	s.Agents[Chartroom].Stop()
+	if out, err := exec.CommandContext(ctx, s.Program, "agent", "roster", "pin", s.RosterFile(), "--folder",
+		s.chartroomFolder(), "--fingerprint", fingerprint).CombinedOutput(); err != nil {
+		return fmt.Errorf("pin the roster on %s: %w: %s", Chartroom, err, strings.TrimSpace(string(out)))
+	}
+	return s.StartChartroomAgent()
 }
 
 // StopChartroom stops the file server, and returns a function that starts it again.

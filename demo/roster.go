@@ -74,7 +74,10 @@ func (s *Stage) Muster(ctx context.Context) error {
 			return err
 		}
 	}
-	return nil
+	if s.Chartroom == nil {
+		return nil
+	}
+	return s.PinChartroom(ctx, fingerprint)
 }
 
 // Found makes a key for each of the people of the roster, and founds it.

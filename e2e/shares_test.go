@@ -95,10 +95,8 @@ func TestShares(t *testing.T) {
 		t.Error("a change of a share is not seen")
 	}
 
-	if d, err = author.Drift(ctx, "crewdocs", ""); err != nil {
-		t.Fatal(err)
-	}
-
+	d, err = author.Drift(ctx, "crewdocs", "")
+	must(t, err)
 	if g := find("/crewdocs/rota", "grants"); g.Found != "allow everyone: full" {
 		t.Errorf("%+v", g)
 	}
@@ -145,6 +143,46 @@ func TestShares(t *testing.T) {
 	marked(t, s, snap)
 	followsOnShares(t, s)
 	serverGone(t, s)
+	rosterOnShares(t, s)
+}
+
+// rosterOnShares has the file server's agent pin a roster: an order that nobody signed is refused before the server is
+// asked for anything, and one that two people signed is carried out.
+func rosterOnShares(t *testing.T, s *demo.Stage) {
+	t.Helper()
+	ctx := t.Context()
+	author := as(t, s, "quartermaster")
+	draft := func(grants string) wire.Plan {
+		t.Helper()
+		p, err := author.DraftPlan(ctx, wire.Draft{
+			Application: "crewdocs",
+			Hosts:       []string{demo.Chartroom},
+			Changes:     "changes:\n- paths: /crewdocs/rota\n  set: {grants: [\"" + grants + "\"]}\n",
+		})
+		must(t, err)
+		return p
+	}
+	p, next := draft("allow wages: read"), draft("allow wages: read, write")
+	approved(t, s, p)
+	_, fingerprint, err := s.Found(ctx)
+	must(t, err)
+	s.Agents[demo.Chartroom].Stop() // so that the service does not know of the roster as it gives the order
+	r, err := author.StartRun(ctx, p.ID)
+	must(t, err)
+	must(t, s.PinChartroom(ctx, fingerprint))
+	if h := ended(t, author, r.ID).Hosts[0]; h.Done != 0 || !strings.Contains(h.Message, "refused by the roster") {
+		t.Errorf("what nobody signed: %+v", h)
+	}
+
+	on := func(person string) command {
+		c := command{t: t, s: s, person: person}
+		c.login()
+		return c
+	}
+	one, other := on("quartermaster"), on("harbourmaster")
+	one.want(0, "in review", "plan", "submit", next.ID, "--key", s.KeyFile("quartermaster"))
+	other.want(0, "approved", approving(next, "--key", s.KeyFile("harbourmaster"))...)
+	one.want(0, "finished", "run", "start", next.ID)
 }
 
 // A step that follows from one of its folder is not made where that one is not: nobody gets as if from above

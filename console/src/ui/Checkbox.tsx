@@ -6,7 +6,7 @@ export function Checkbox({
   children,
   ...rest
 }: Omit<ComponentPropsWithRef<"input">, "type"> & { children?: ReactNode }) {
-  const size = children ? "size-4.5" : "size-[24px] shrink-0";
+  const size = children ? "size-4.5 shrink-0" : "size-[24px] shrink-0";
   const box = <input {...rest} type="checkbox" className={`${size} accent-(--color-ink)`} />;
   return children ? (
     <label className={className}>

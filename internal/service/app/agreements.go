@@ -59,10 +59,7 @@ func (s *App) WriteAgreement(ctx context.Context, in *ByID) (*wire.ToSign, error
 	if err != nil {
 		return nil, err
 	}
-	r, ok, err := s.roster(ctx)
-	if err == nil && !ok {
-		err = errNoRoster
-	}
+	r, err := s.rosterThatCounts(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -88,10 +85,7 @@ func (s *App) signedAgreement(ctx context.Context, q store.Request, given *roste
 	case given == nil:
 		return "", nil
 	}
-	r, ok, err := s.roster(ctx)
-	if err == nil && !ok {
-		err = errNoRoster
-	}
+	r, err := s.rosterThatCounts(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -148,10 +142,7 @@ func (s *App) signersFor(ctx context.Context, p wire.Policy) error {
 	if !p.AgreeSigned {
 		return nil
 	}
-	r, ok, err := s.roster(ctx)
-	if err == nil && !ok {
-		err = errNoRoster
-	}
+	r, err := s.rosterThatCounts(ctx)
 	if err != nil {
 		return err
 	}

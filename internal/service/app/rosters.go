@@ -140,6 +140,15 @@ func (s *App) signingPasskeys(rows []store.Passkey) (out []heldPasskey) {
 	return out
 }
 
+// rosterThatCounts returns the edition by which people sign; errNoRoster where there is none.
+func (s *App) rosterThatCounts(ctx context.Context) (roster.Roster, error) {
+	r, ok, err := s.roster(ctx)
+	if err == nil && !ok {
+		err = errNoRoster
+	}
+	return r, err
+}
+
 func wireKey(k roster.NamedKey) wire.RosterKey {
 	return wire.RosterKey{
 		Name:        k.Name,
@@ -227,10 +236,7 @@ func (s *App) WriteStatement(ctx context.Context, in *StatementRequest) (*wire.T
 	if err != nil {
 		return nil, err
 	}
-	r, ok, err := s.roster(ctx)
-	if err == nil && !ok {
-		err = errNoRoster
-	}
+	r, err := s.rosterThatCounts(ctx)
 	if err != nil {
 		return nil, err
 	}

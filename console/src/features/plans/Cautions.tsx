@@ -33,7 +33,7 @@ export function Cautions({
               {c.count > 1 ? ` · ${c.count.toLocaleString()} paths` : ""}
             </span>
           </div>
-          <p className="mt-0.5 text-sm">{c.text}.</p>
+          <p className="mt-0.5 text-sm">{c.text.endsWith("?") ? c.text : `${c.text}.`}</p>
           <p className="text-sm text-muted">Instead: {c.instead}.</p>
           {c.grave && words?.[c.id] && !say ? <p className="text-sm">Meant all the same: “{words[c.id]}”</p> : null}
           {c.grave && say ? (
