@@ -3,13 +3,18 @@
 package agent
 
 import (
+	"bytes"
 	"crypto/ecdsa"
 	"crypto/ed25519"
+	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
+	"fmt"
+	"maps"
 	"math/big"
+	mathrand "math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
@@ -23,9 +28,11 @@ import (
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
 	"idletally/internal/core/roster"
+	"idletally/internal/core/signature"
 	"idletally/internal/core/statement"
 	"idletally/internal/core/tree"
 	"idletally/internal/testkit"
+	"idletally/internal/testkit/passkeys"
 	"idletally/internal/testkit/pens"
 	"idletally/internal/testkit/seeded"
 	"idletally/internal/wire"
@@ -40,6 +47,7 @@ type harbour struct {
 	file   string
 	roster roster.Roster
 	pens   map[string]pens.Pen
+	purser passkeys.Key // who signs in a browser
 
 	manifest plan.Manifest
 	runs     int
@@ -79,6 +87,24 @@ var everywhere = []roster.Right{
 	{Do: roster.Submit, Application: roster.Everything, Host: roster.Everything},
 }
 
+// Where the purser signs.
+const (
+	site   = "tally.example"
+	origin = "https://tally.example"
+)
+
+// A touch of the purser's key, with the person verified.
+const verified = 1<<0 | 1<<2
+
+// touched has the purser's key answer what a page asks it to sign.
+func (h *harbour) touched(t *testing.T, text []byte, at string, flags byte, said passkeys.Client) roster.Signed {
+	t.Helper()
+	a := &signature.Assertion{Client: said.JSON(t)}
+	a.Authenticator, a.Signature = h.purser.Answer(t, at, flags, a.Client)
+	return roster.Signed{Statement: text, Key: h.roster.Person("purser").Keys[0].Key,
+		Signature: signature.Signature{WebAuthn: a}}
+}
+
 func newHarbour(t *testing.T) *harbour {
 	t.Helper()
 	s, a, key, root := world(t)
@@ -90,6 +116,8 @@ func newHarbour(t *testing.T) *harbour {
 		Edition:   1,
 		Made:      now.Add(-time.Hour),
 		Until:     now.AddDate(1, 0, 0),
+		Site:      site,
+		Origins:   []string{origin},
 		Threshold: 2,
 		Approvals: []roster.Approvals{{Application: roster.Everything, People: 1}},
 	}
@@ -99,6 +127,17 @@ func newHarbour(t *testing.T) *harbour {
 		h.roster.People = append(h.roster.People, roster.Person{Name: name, Keys: keys, Rights: everywhere})
 	}
 	h.pens["stowaway"] = pens.New(t, 99)
+	private, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	must(t, err)
+	h.purser = passkeys.New(private)
+	tide, err := signature.ParseKey(signature.WebAuthn + " " + h.purser.Text(t))
+	must(t, err)
+	h.roster.People = append(h.roster.People, roster.Person{
+		Name:   "purser",
+		Keys:   []roster.NamedKey{{Name: "tide", Key: tide}},
+		Rights: everywhere,
+	})
+	h.roster.Sort()
 	must(t, a.Settings.save(a.Folder))
 	h.pin(t)
 
@@ -167,7 +206,7 @@ func (h *harbour) order(t *testing.T, line []roster.Step, signed ...roster.Signe
 	t.Helper()
 	h.runs++
 	o := plan.Order{
-		Run:        "0123456789abcde" + string(rune('a'+h.runs%26)),
+		Run:        fmt.Sprintf("0123456789%06x", h.runs),
 		Digest:     plan.Digest(h.manifest.Bytes()),
 		Host:       "skiff",
 		Author:     "quartermaster",
@@ -281,58 +320,193 @@ func TestOnePersonAlone(t *testing.T) {
 	}
 }
 
-// The service has all its keys, and what people signed for other plans: it makes up a thousand orders and more, and
-// none of them changes anything.
+// The service has all its keys, and whatever people have signed: for other plans, for this one as the edition before
+// let them, and elsewhere. It makes up a thousand orders and more, and none of them changes anything.
 func TestServiceIsTheAttacker(t *testing.T) {
 	r := seeded.Rand(t)
 	h := newHarbour(t)
-	wanted := h.signed(t, statement.Submitted, "quartermaster")
-	real := h.manifest
-	h.manifest.Title = "Another plan"
-	var have []roster.Signed
-	for _, who := range []string{"bosun", "harbourmaster", "quartermaster"} {
-		have = append(have, h.signed(t, statement.Submitted, who), h.signed(t, statement.Approved, who))
-	}
-	h.manifest = real
+	a := &attacker{harbour: h, r: r, tried: map[string]int{}}
+	a.leftBehind(t)
 
 	tries := testkit.Rounds(1200, 10_000)
 	for range tries {
-		list := append(slices.Clone(have), wanted)
-		h.alone = r.IntN(4) == 0
-		for range 1 + r.IntN(3) {
-			forged := have[r.IntN(len(have))]
-			meant, err := h.says(statement.Approved, []string{"bosun", "harbourmaster"}[r.IntN(2)]).Bytes()
-			must(t, err)
-			switch r.IntN(6) {
-			case 0:
-				forged.Statement = meant
-			case 4: // whoever has no such right says it, and the order says so, too
-				forged, h.alone = h.signed(t, statement.Alone, "bosun"), true
-			case 1:
-				forged = roster.Signed{Statement: meant, Key: forged.Key, Signature: h.pens["stowaway"].Sign(meant)}
-			case 2:
-				forged = roster.Signed{Statement: meant, Key: h.pens["stowaway"].Key,
-					Signature: h.pens["stowaway"].Sign(meant)}
-			case 3:
-				forged = h.signed(t, statement.Approved, "quartermaster")
-			default:
-				b := slices.Clone(forged.Statement)
-				b[r.IntN(len(b))] = meant[r.IntN(len(meant))]
-				forged.Statement = b
-			}
-			list = append(list, forged)
-		}
-		r.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
-
-		var line []roster.Step
-		if r.IntN(3) == 0 {
-			line = []roster.Step{h.takeover(t, have)}
-		}
+		list, line := a.order(t)
 		if said := h.order(t, line, list...); strings.HasPrefix(said, "finished") || h.changed(t) {
-			t.Fatalf("%s by %+v", said, list)
+			for _, s := range list {
+				t.Logf("%s%s", s.Statement, s.Key.Fingerprint())
+			}
+			t.Fatalf("the host says: %s", said)
 		}
 	}
-	t.Logf("%d orders that two people did not sign, none carried out", tries)
+	t.Logf("%d orders that two people did not sign, none carried out, by %v", tries, a.tried)
+	if want := len(forgeries) + 3; len(a.tried) != want {
+		t.Errorf("%d ways were tried, want %d", len(a.tried), want)
+	}
+}
+
+// An attacker has the service, and what people have signed.
+type attacker struct {
+	*harbour
+	r     *mathrand.Rand
+	tried map[string]int
+
+	have     []roster.Signed // signed for other plans, and by whoever submitted this one
+	done     plan.Manifest   // that was carried out once
+	signed   []roster.Signed // what two people signed of it
+	manifest plan.Manifest   // that the attacker wants
+	first    roster.Step     // the edition before
+}
+
+// leftBehind has people sign what the attacker has then, and leave: the bosun had approved the plan.
+func (a *attacker) leftBehind(t *testing.T) {
+	t.Helper()
+	h := a.harbour
+	a.manifest = h.manifest
+	a.have = []roster.Signed{h.signed(t, statement.Submitted, "quartermaster"),
+		h.signed(t, statement.Approved, "bosun")}
+	document, err := h.roster.Bytes()
+	must(t, err)
+	a.first = roster.Step{Roster: document}
+	second := h.enacted(t, func(next *roster.Roster) { next.People = slices.Clone(next.People)[1:] })
+	h.roster, err = roster.Parse(second.Roster)
+	must(t, err)
+
+	h.manifest.Title = "Another plan"
+	a.signed = []roster.Signed{h.signed(t, statement.Submitted, "quartermaster"),
+		h.signed(t, statement.Approved, "harbourmaster")}
+	a.done = h.manifest
+	if said := h.order(t, []roster.Step{second}, a.signed...); !strings.HasPrefix(said, "finished") {
+		t.Fatalf("what two people signed: %s", said)
+	}
+	must(t, os.Chmod(h.file, 0o600))
+
+	h.manifest.Title = "A third plan"
+	for _, who := range []string{"harbourmaster", "quartermaster"} {
+		for _, what := range []string{statement.Submitted, statement.Approved, statement.Alone} {
+			a.have = append(a.have, h.signed(t, what, who))
+		}
+	}
+	h.manifest = a.manifest
+	a.have = append(append(a.have, a.signed...), h.signed(t, statement.Submitted, "quartermaster"))
+}
+
+// order makes up an order, and what comes with it.
+func (a *attacker) order(t *testing.T) (list []roster.Signed, line []roster.Step) {
+	t.Helper()
+	a.harbour.manifest, a.alone = a.manifest, a.r.IntN(4) == 0
+	list = slices.Clone(a.have)
+	if a.r.IntN(8) == 0 {
+		a.tried["replays"]++
+		a.harbour.manifest, list = a.done, slices.Clone(a.signed)
+	}
+	for range 1 + a.r.IntN(3) {
+		name := slices.Sorted(maps.Keys(forgeries))[a.r.IntN(len(forgeries))]
+		a.tried[name]++
+		says := []string{statement.Approved, statement.Approved, statement.Alone}[a.r.IntN(3)]
+		wanted, err := a.says(says, []string{"bosun", "harbourmaster", "purser"}[a.r.IntN(3)]).Bytes()
+		must(t, err)
+		list = append(list, forgeries[name](t, a, wanted))
+	}
+	a.r.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
+	if a.r.IntN(6) == 0 {
+		a.tried["truncated lists"]++
+		list = list[:a.r.IntN(len(list))]
+	}
+
+	switch a.r.IntN(6) {
+	case 0:
+		a.tried["rosters of their own"]++
+		line = []roster.Step{a.takeover(t, a.have)}
+	case 1:
+		line = []roster.Step{a.first}
+	}
+	return list, line
+}
+
+// forgeries are ways to come by a signature of what is wanted, without whoever would have to sign it.
+var forgeries = map[string]func(t *testing.T, a *attacker, wanted []byte) roster.Signed{
+	"exchanged statements": func(t *testing.T, a *attacker, wanted []byte) roster.Signed {
+		old := a.have[a.r.IntN(len(a.have))]
+		old.Statement = wanted
+		return old
+	},
+	"mutated statements": func(t *testing.T, a *attacker, wanted []byte) roster.Signed {
+		old := a.have[a.r.IntN(len(a.have))]
+		b := slices.Clone(old.Statement)
+		b[a.r.IntN(len(b))] = wanted[a.r.IntN(len(wanted))]
+		old.Statement = b
+		return old
+	},
+	"older forms": func(t *testing.T, a *attacker, wanted []byte) roster.Signed {
+		form := []string{"statement 0", "statement 2", "Statement 1"}[a.r.IntN(3)]
+		wanted = bytes.Replace(wanted, []byte("statement 1"), []byte(form), 1)
+		return roster.Signed{Statement: wanted, Key: a.pens["harbourmaster"].Key,
+			Signature: a.pens["harbourmaster"].Sign(wanted)}
+	},
+	"somebody's key, signed by another": func(t *testing.T, a *attacker, wanted []byte) roster.Signed {
+		return roster.Signed{Statement: wanted, Key: a.pens["harbourmaster"].Key,
+			Signature: a.pens["stowaway"].Sign(wanted)}
+	},
+	"a key of nobody": func(t *testing.T, a *attacker, wanted []byte) roster.Signed {
+		return roster.Signed{Statement: wanted, Key: a.pens["stowaway"].Key, Signature: a.pens["stowaway"].Sign(wanted)}
+	},
+	"a key of who has left": func(t *testing.T, a *attacker, wanted []byte) roster.Signed {
+		return roster.Signed{Statement: wanted, Key: a.pens["bosun"].Key, Signature: a.pens["bosun"].Sign(wanted)}
+	},
+	"the submitter approves": func(t *testing.T, a *attacker, _ []byte) roster.Signed {
+		return a.harbour.signed(t, statement.Approved, "quartermaster")
+	},
+	"acting alone without the right": func(t *testing.T, a *attacker, _ []byte) roster.Signed {
+		a.alone = true
+		return a.harbour.signed(t, statement.Alone, "quartermaster")
+	},
+	"wrong namespaces": func(t *testing.T, a *attacker, wanted []byte) roster.Signed {
+		namespace := []string{"git", "file", "", "statement@idletally2"}[a.r.IntN(4)]
+		sig := a.pens["harbourmaster"].SignFor(namespace, wanted)
+		if a.r.IntN(2) == 0 && namespace != "" { // and says that it is the right one
+			sig.SSH = bytes.Replace(sig.SSH, append([]byte{byte(len(namespace))}, namespace...),
+				append([]byte{byte(len(signature.Namespace))}, signature.Namespace...), 1)
+		}
+		return roster.Signed{Statement: wanted, Key: a.pens["harbourmaster"].Key, Signature: sig}
+	},
+	"other sites": func(t *testing.T, a *attacker, wanted []byte) roster.Signed {
+		return a.touched(t, wanted, "attacker.example", verified, passkeys.Signing(signature.Challenge(wanted), origin))
+	},
+	"other origins": func(t *testing.T, a *attacker, wanted []byte) roster.Signed {
+		said := passkeys.Signing(signature.Challenge(wanted), []string{"https://attacker.example",
+			"https://tally.example:444", "http://tally.example", "https://tally.example.attacker.example"}[a.r.IntN(4)])
+		return a.touched(t, wanted, site, verified, said)
+	},
+	"nobody verified": func(t *testing.T, a *attacker, wanted []byte) roster.Signed {
+		return a.touched(t, wanted, site, []byte{0, 1 << 0, 1 << 2}[a.r.IntN(3)],
+			passkeys.Signing(signature.Challenge(wanted), origin))
+	},
+	"in a frame": func(t *testing.T, a *attacker, wanted []byte) roster.Signed {
+		said := passkeys.Signing(signature.Challenge(wanted), origin)
+		said.CrossOrigin = true
+		return a.touched(t, wanted, site, verified, said)
+	},
+	"signing in": func(t *testing.T, a *attacker, wanted []byte) roster.Signed {
+		var challenge [32]byte
+		_, _ = rand.Read(challenge[:])
+		return a.touched(t, wanted, site, verified, passkeys.Signing(challenge[:], origin))
+	},
+	"registering": func(t *testing.T, a *attacker, wanted []byte) roster.Signed {
+		said := passkeys.Signing(signature.Challenge(wanted), origin)
+		said.Type = "webauthn.create"
+		return a.touched(t, wanted, site, verified, said)
+	},
+}
+
+// What the purser signs in the right place counts: the forgeries of it are ones.
+func TestPasskeyOnAHost(t *testing.T) {
+	h := newHarbour(t)
+	text, err := h.says(statement.Approved, "purser").Bytes()
+	must(t, err)
+	approved := h.touched(t, text, site, verified, passkeys.Signing(signature.Challenge(text), origin))
+	if said := h.order(t, nil, h.signed(t, statement.Submitted, "quartermaster"), approved); !h.changed(t) {
+		t.Error(said)
+	}
 }
 
 // takeover is an edition with the attacker in it, with every signature that there is.

@@ -12,7 +12,6 @@ import (
 	"crypto/x509"
 	"encoding/base64"
 	"encoding/binary"
-	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"math/big"
@@ -23,6 +22,7 @@ import (
 	"testing"
 
 	"idletally/internal/testkit"
+	"idletally/internal/testkit/passkeys"
 	"idletally/internal/testkit/seeded"
 )
 
@@ -168,51 +168,30 @@ func TestSecurityKeys(t *testing.T) {
 	}
 }
 
-// A passkey is what a browser and an authenticator do, with all that either says at hand.
+// A passkey is an authenticator's key, as statements have it.
 type passkey struct {
-	private crypto.Signer
-	key     Key
+	passkeys.Key
+	key Key
 }
 
 func newPasskey(t *testing.T, private crypto.Signer) passkey {
 	t.Helper()
-	der, err := x509.MarshalPKIXPublicKey(private.Public())
+	p := passkeys.New(private)
+	key, err := ParseKey(WebAuthn + " " + p.Text(t))
 	must(t, err)
-	key, err := ParseKey(WebAuthn + " " + base64.StdEncoding.EncodeToString(der))
-	must(t, err)
-	return passkey{private, key}
+	return passkey{p, key}
 }
 
-// answer returns what the key answers to a client's words.
-func (p passkey) answer(t *testing.T, site string, flags byte, client any) *Assertion {
+// answer returns what the key answers to a browser's words.
+func (p passkey) answer(t *testing.T, site string, flags byte, client []byte) *Assertion {
 	t.Helper()
-	words, ok := client.([]byte)
-	if !ok {
-		var err error
-		words, err = json.Marshal(client)
-		must(t, err)
-	}
-	id := sha256.Sum256([]byte(site))
-	a := &Assertion{Client: words, Authenticator: append(id[:], flags, 0, 0, 0, 9)}
-	sum := sha256.Sum256(words)
-	data := append(bytes.Clone(a.Authenticator), sum[:]...)
-	digest, options := data, crypto.SignerOpts(crypto.Hash(0))
-	if _, ok := p.private.(ed25519.PrivateKey); !ok {
-		sum := sha256.Sum256(data)
-		digest, options = sum[:], crypto.SHA256
-	}
-	var err error
-	a.Signature, err = p.private.Sign(rand.Reader, digest, options)
-	must(t, err)
+	a := &Assertion{Client: client}
+	a.Authenticator, a.Signature = p.Answer(t, site, flags, client)
 	return a
 }
 
-func words(message []byte) clientData {
-	return clientData{
-		Type:      "webauthn.get",
-		Challenge: base64.RawURLEncoding.EncodeToString(Challenge(message)),
-		Origin:    terms.Origins[0],
-	}
+func words(message []byte) passkeys.Client {
+	return passkeys.Signing(Challenge(message), terms.Origins[0])
 }
 
 func signers(t *testing.T) map[string]crypto.Signer {
@@ -231,35 +210,37 @@ func TestWebAuthn(t *testing.T) {
 	for name, private := range signers(t) {
 		t.Run(name, func(t *testing.T) {
 			p := newPasskey(t, private)
-			must(t, p.key.Verify(message, Signature{WebAuthn: p.answer(t, terms.Site, good, words(message))}, terms))
+			a := p.answer(t, terms.Site, good, words(message).JSON(t))
+			must(t, p.key.Verify(message, Signature{WebAuthn: a}, terms))
 
 			for _, c := range []struct {
 				name  string
 				site  string
 				flags byte
-				say   func(c *clientData)
+				say   func(c *passkeys.Client)
 			}{
-				{"another site", "tally.example.attacker.example", good, func(*clientData) {}},
-				{"no site", "", good, func(*clientData) {}},
-				{"nobody there", terms.Site, userVerified, func(*clientData) {}},
-				{"nobody verified", terms.Site, userPresent, func(*clientData) {}},
-				{"neither", terms.Site, 0, func(*clientData) {}},
-				{"an answer to being registered", terms.Site, good | attestedData, func(*clientData) {}},
-				{"being registered", terms.Site, good, func(c *clientData) { c.Type = "webauthn.create" }},
-				{"a payment", terms.Site, good, func(c *clientData) { c.Type = "payment.get" }},
-				{"another message", terms.Site, good, func(c *clientData) { *c = words(message[1:]) }},
-				{"no challenge", terms.Site, good, func(c *clientData) { c.Challenge = "" }},
-				{"a challenge in another base64", terms.Site, good, func(c *clientData) { c.Challenge += "=" }},
-				{"another page", terms.Site, good, func(c *clientData) { c.Origin = "https://tally.example.attacker" }},
-				{"another port", terms.Site, good, func(c *clientData) { c.Origin = "https://tally.example:1" }},
-				{"in clear", terms.Site, good, func(c *clientData) { c.Origin = "http://tally.example" }},
-				{"a frame", terms.Site, good, func(c *clientData) { c.CrossOrigin = true }},
-				{"below another page", terms.Site, good, func(c *clientData) { c.TopOrigin = "https://attacker" }},
+				{"another site", "tally.example.attacker.example", good, func(*passkeys.Client) {}},
+				{"no site", "", good, func(*passkeys.Client) {}},
+				{"nobody there", terms.Site, userVerified, func(*passkeys.Client) {}},
+				{"nobody verified", terms.Site, userPresent, func(*passkeys.Client) {}},
+				{"neither", terms.Site, 0, func(*passkeys.Client) {}},
+				{"an answer to being registered", terms.Site, good | attestedData, func(*passkeys.Client) {}},
+				{"being registered", terms.Site, good, func(c *passkeys.Client) { c.Type = "webauthn.create" }},
+				{"a payment", terms.Site, good, func(c *passkeys.Client) { c.Type = "payment.get" }},
+				{"another message", terms.Site, good, func(c *passkeys.Client) { *c = words(message[1:]) }},
+				{"no challenge", terms.Site, good, func(c *passkeys.Client) { c.Challenge = "" }},
+				{"a challenge in another base64", terms.Site, good, func(c *passkeys.Client) { c.Challenge += "=" }},
+				{"another page", terms.Site, good, func(c *passkeys.Client) { c.Origin = "https://attacker.example" }},
+				{"a page below it", terms.Site, good, func(c *passkeys.Client) { c.Origin += ".attacker.example" }},
+				{"another port", terms.Site, good, func(c *passkeys.Client) { c.Origin = "https://tally.example:1" }},
+				{"in clear", terms.Site, good, func(c *passkeys.Client) { c.Origin = "http://tally.example" }},
+				{"a frame", terms.Site, good, func(c *passkeys.Client) { c.CrossOrigin = true }},
+				{"below another page", terms.Site, good, func(c *passkeys.Client) { c.TopOrigin = "https://attacker" }},
 			} {
 				t.Run(c.name, func(t *testing.T) {
 					said := words(message)
 					c.say(&said)
-					a := p.answer(t, c.site, c.flags, said)
+					a := p.answer(t, c.site, c.flags, said.JSON(t))
 					refuses(t, c.name, p.key.Verify(message, Signature{WebAuthn: a}, terms))
 				})
 			}
@@ -270,7 +251,7 @@ func TestWebAuthn(t *testing.T) {
 // What is put together of several answers, or changed anywhere, is none.
 func TestEveryBitOfAnAssertion(t *testing.T) {
 	p := newPasskey(t, signers(t)["Ed25519"])
-	a := p.answer(t, terms.Site, userPresent|userVerified, words(message))
+	a := p.answer(t, terms.Site, userPresent|userVerified, words(message).JSON(t))
 	for name, part := range map[string][]byte{
 		"client": a.Client, "authenticator": a.Authenticator, "signature": a.Signature,
 	} {
@@ -285,7 +266,7 @@ func TestEveryBitOfAnAssertion(t *testing.T) {
 		})
 	}
 
-	other := p.answer(t, terms.Site, userPresent|userVerified, words([]byte("something else")))
+	other := p.answer(t, terms.Site, userPresent|userVerified, words([]byte("something else")).JSON(t))
 	mixed := Assertion{Client: a.Client, Authenticator: a.Authenticator, Signature: other.Signature}
 	refuses(t, "another answer's signature", p.key.Verify(message, Signature{WebAuthn: &mixed}, terms))
 	refuses(t, "both kinds", p.key.Verify(message, Signature{SSH: []byte{1}, WebAuthn: a}, terms))
@@ -293,8 +274,7 @@ func TestEveryBitOfAnAssertion(t *testing.T) {
 	refuses(t, "a passkey's for SSH", p.key.Verify(message, Signature{SSH: []byte{1}}, terms))
 	refuses(t, "without a site", p.key.Verify(message, Signature{WebAuthn: a}, Terms{}))
 
-	said, err := json.Marshal(words(message))
-	must(t, err)
+	said := words(message).JSON(t)
 	for _, twice := range []string{`{"origin":"https://attacker",`, `{"type":"webauthn.create",`} {
 		a := p.answer(t, terms.Site, userPresent|userVerified, []byte(twice+string(said[1:])))
 		if err := p.key.Verify(message, Signature{WebAuthn: a}, terms); err == nil {
