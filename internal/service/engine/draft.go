@@ -332,7 +332,7 @@ func (d *Engine) remedy(ctx context.Context, b *builder, r store.Report, chosen 
 	if err != nil {
 		return err
 	}
-	steps, err := d.handDown(ctx, snap, all.steps, all.anew)
+	steps, err := d.passedDown(ctx, b, snap, all.steps, all.anew)
 	if err != nil {
 		return err
 	}
@@ -776,7 +776,7 @@ func (d *Engine) DraftAdjustment(ctx context.Context, ask wire.Draft, author str
 
 		steps, err := d.adjust(ctx, b, snap, roots, words, ask.Changes)
 		if err == nil {
-			steps, err = d.handDown(ctx, snap, steps, nil)
+			steps, err = d.passedDown(ctx, b, snap, steps, nil)
 		}
 
 		if err == nil {
