@@ -1,0 +1,263 @@
+// Package least finds the least changes that would let somebody do what they may not: an entry for them or for a group
+// that they are in, joining a group, a bit of the mode, ownership; each with whom else it lets in, and those first that
+// let in the fewest.
+//
+//	way := access.Way{…, {Path: "/srv/charts/tides.csv", Kind: perm.File, Set: set}}
+//	list := least.Find(least.Ask{Way: way, Who: access.SubjectOf(names, clerk), Operation: access.Read, Names: names})
+//	// list[0]: an entry for the clerk on the file, which lets in nobody else
+//
+// It knows no scheme of permissions: what it tries are words of the baseline language, which each scheme takes in its
+// own way, and what comes of them is asked of package access.
+package least
+
+import (
+	"cmp"
+	"slices"
+
+	"idletally/internal/core/access"
+	"idletally/internal/core/perm"
+)
+
+// A Means is what a proposal changes.
+type Means string
+
+// The means, in the order in which equal ones are proposed.
+const (
+	ForAccount Means = "account" // an entry for the account
+	ForGroup   Means = "group"   // an entry for a group that the account is in
+	NoDeny     Means = "deny"    // an entry that denies is taken away
+	Join       Means = "join"    // the account joins a group that may do it already
+	ByMode     Means = "mode"    // bits of the mode
+	Ownership  Means = "owner"   // the path becomes the account's: never proposed first
+)
+
+var order = []Means{ForAccount, ForGroup, NoDeny, Join, ByMode, Ownership}
+
+// An Ask is what somebody would like to do, and may not.
+type Ask struct {
+	Way       access.Way
+	Who       access.Subject
+	Operation access.Operation
+	Names     *perm.Directory
+}
+
+// A Change is one place's.
+type Change struct {
+	Place         int // of the way
+	Before, After perm.Set
+	Words         Words // by which a rule says the same
+}
+
+// A Proposal is changes that together let somebody do what they asked for. Each of them is needed.
+type Proposal struct {
+	Means   Means
+	Party   perm.Principal // whom entries name, or the group that is joined
+	Changes []Change       // none of a group that is joined
+	// Accounts besides the one who asks that can do more than before with one of the paths, in the order of the host's.
+	Others   []perm.Principal
+	Everyone bool // also who is nobody in particular
+	Extra    int  // rights that the one who asks gets besides what is needed, counted over the paths
+}
+
+// Find returns proposals, the one that lets in the fewest first, and none where somebody may do it already, or where no
+// permission is what denies it.
+func Find(a Ask) []Proposal {
+	if access.NewAsker(a.Who).Can(a.Way, a.Operation) {
+		return nil
+	}
+
+	var out []Proposal
+	add := func(p Proposal, ok bool) {
+		if ok && !slices.ContainsFunc(out, p.same) {
+			out = append(out, a.weighed(p))
+		}
+	}
+	for _, m := range []Means{ForAccount, NoDeny, ByMode, Ownership} {
+		add(a.by(m, a.Who.ID))
+	}
+	for _, g := range a.Who.Groups {
+		add(a.by(ForGroup, g))
+	}
+	if a.Names != nil {
+		for _, g := range a.Names.Groups {
+			add(a.joining(g.ID))
+		}
+	}
+
+	slices.SortStableFunc(out, Proposal.compare)
+	return out
+}
+
+// same reports whether another proposal comes to the same states.
+func (p Proposal) same(q Proposal) bool {
+	return len(p.Changes) > 0 && slices.EqualFunc(p.Changes, q.Changes, func(a, b Change) bool {
+		return a.Place == b.Place && a.After == b.After
+	})
+}
+
+// compare puts those that let in fewer first; ownership comes last.
+func (p Proposal) compare(q Proposal) int {
+	flag := func(on bool) int {
+		if on {
+			return 1
+		}
+		return 0
+	}
+	return cmp.Or(
+		cmp.Compare(flag(p.Means == Ownership), flag(q.Means == Ownership)),
+		cmp.Compare(flag(p.Everyone), flag(q.Everyone)),
+		cmp.Compare(len(p.Others), len(q.Others)),
+		cmp.Compare(flag(p.Means == Join), flag(q.Means == Join)), // which opens what is elsewhere, too
+		cmp.Compare(p.Extra, q.Extra),
+		cmp.Compare(len(p.Changes), len(q.Changes)),
+		cmp.Compare(slices.Index(order, p.Means), slices.Index(order, q.Means)),
+	)
+}
+
+// joining proposes that the account joins a group.
+func (a Ask) joining(group perm.Principal) (Proposal, bool) {
+	if slices.Contains(a.Who.Groups, group) {
+		return Proposal{}, false
+	}
+	with := a.Who
+	with.Groups = append(slices.Clone(with.Groups), group)
+	return Proposal{Means: Join, Party: group}, access.NewAsker(with).Can(a.Way, a.Operation)
+}
+
+// by proposes changes of one means for a party: at each place that stops the account the smallest that lets it on.
+// Where the means does nothing, such as an entry for the owner, bits of the mode take its place.
+func (a Ask) by(m Means, party perm.Principal) (Proposal, bool) {
+	p := Proposal{Means: m, Party: party}
+	used := false
+	way := slices.Clone(a.Way)
+	for range 2 * len(way) { // a place may stop somebody twice: for a right, and for a sticky bit
+		stop, ok := a.stop(way)
+		if ok {
+			return p.joined(), used
+		}
+		if stop.place < 0 {
+			return p, false
+		}
+		c, ok := a.change(way, stop, m, party)
+		used = used || ok
+		if !ok && m != Ownership {
+			c, ok = a.change(way, stop, ByMode, party)
+		}
+		if !ok {
+			return p, false
+		}
+		way[stop.place].Set = c.After
+		p.Changes = append(p.Changes, c)
+	}
+	return p, false
+}
+
+// joined puts changes of one place together.
+func (p Proposal) joined() Proposal {
+	var out []Change
+	for _, c := range p.Changes {
+		if n := len(out); n > 0 && out[n-1].Place == c.Place {
+			out[n-1].After, out[n-1].Words = c.After, out[n-1].Words.and(c.Words)
+			continue
+		}
+		out = append(out, c)
+	}
+	p.Changes = out
+	return p
+}
+
+// A stop is where somebody comes no further.
+type stop struct {
+	place int // whose permissions stop them; -1 where no permission does
+	code  access.Code
+}
+
+// stop returns where the account comes no further on a way, and whether it may do all of it.
+func (a Ask) stop(way access.Way) (stop, bool) {
+	asker := access.NewAsker(a.Who)
+	last := len(way) - 1
+	for i := range way[:last] {
+		if v := asker.Passes(&way[i]); !v.OK {
+			return at(i, v), false
+		}
+	}
+
+	folder := way.FolderOf(last)
+	v := asker.Decide(folder, &way[last], a.Operation)
+	if v.OK {
+		return stop{}, true
+	}
+	if !v.Folder || folder == nil {
+		return at(last, v), false
+	}
+	for i := range way {
+		if &way[i] == folder {
+			return at(i, v), false
+		}
+	}
+	return stop{place: -1}, false
+}
+
+// at is a stop by a verdict, unless no permission is what stops somebody.
+func at(place int, v access.Verdict) stop {
+	switch v.Code {
+	case access.ByReadOnly, access.ByNoExec, access.ByNoDev, access.ByNoFollow, access.ByImmutable, access.ByAppendOnly,
+		access.ByMountPoint:
+		return stop{place: -1, code: v.Code}
+	}
+	if !v.Decided() {
+		return stop{place: -1, code: v.Code}
+	}
+	return stop{place, v.Code}
+}
+
+// change returns the smallest change of a means at the place where somebody stops, after which they stop there no more,
+// or only for its sticky bit.
+func (a Ask) change(way access.Way, s stop, m Means, party perm.Principal) (Change, bool) {
+	place := &way[s.place]
+	if place.Mount.Shut() || len(perm.Describe(place.Kind, place.Set, a.Names).Flags) > 0 { // nobody can change it
+		return Change{}, false
+	}
+	for _, words := range a.tries(m, party, place, s.code) {
+		desired := words.desired(a.Names)
+		after, err := desired.Ready().Apply(perm.Found{Kind: place.Kind, Set: place.Set})
+		if err != nil || after == place.Set {
+			continue
+		}
+		next := slices.Clone(way)
+		next[s.place].Set = after
+		left, ok := a.stop(next)
+		further := left.place != s.place || left.code == access.BySticky && s.code != access.BySticky
+		if ok || left.place >= 0 && further {
+			return Change{s.place, place.Set, after, words}, true
+		}
+	}
+	return Change{}, false
+}
+
+// weighed adds whom else a proposal lets in.
+func (a Ask) weighed(p Proposal) Proposal {
+	if a.Names == nil {
+		return p
+	}
+	gains := func(c Change, who perm.Principal) perm.Rights {
+		k := a.Way[c.Place].Kind
+		return c.After.State().Rights(k, who, a.Names) &^ c.Before.State().Rights(k, who, a.Names)
+	}
+
+	for _, c := range p.Changes {
+		p.Everyone = p.Everyone || gains(c, perm.Everyone) != 0
+		p.Extra += ones(gains(c, a.Who.ID)) - 1
+	}
+	for _, x := range a.Names.Accounts {
+		if x.ID == a.Who.ID || slices.Contains(p.Others, x.ID) {
+			continue
+		}
+		if slices.ContainsFunc(p.Changes, func(c Change) bool {
+			return gains(c, x.ID) != 0 && !perm.Untold(c.After, x.ID)
+		}) {
+			p.Others = append(p.Others, x.ID)
+		}
+	}
+	return p
+}

@@ -1,0 +1,162 @@
+package least
+
+import (
+	"math/bits"
+	"slices"
+
+	"idletally/internal/core/access"
+	"idletally/internal/core/ace"
+	"idletally/internal/core/mode"
+	"idletally/internal/core/perm"
+)
+
+// Words are what a rule would say of a path, in the terms of the baseline language.
+type Words struct {
+	Owner   perm.Principal     // whose it becomes; "" leaves it
+	Mode    string             // symbolic; "" leaves it
+	Entry   *perm.DesiredEntry // that is there at the least
+	Grant   *perm.DesiredGrant // likewise, on paths whose lists allow and deny
+	Without perm.Principal     // for whom there is no entry; "" takes none away
+}
+
+// and returns both together; what both say, the second one says.
+func (w Words) and(x Words) Words {
+	if x.Owner != "" {
+		w.Owner = x.Owner
+	}
+	if x.Mode != "" {
+		w.Mode = x.Mode
+	}
+	if x.Entry != nil {
+		w.Entry = x.Entry
+	}
+	if x.Grant != nil {
+		w.Grant = x.Grant
+	}
+	if x.Without != "" {
+		w.Without = x.Without
+	}
+	return w
+}
+
+// desired returns what the words declare.
+func (w Words) desired(names *perm.Directory) *perm.Desired {
+	d := &perm.Desired{}
+	if w.Owner != "" {
+		d.Owner = &w.Owner
+	}
+	if w.Mode != "" {
+		if m, err := mode.ParseWanted(w.Mode); err == nil { // tries makes no others
+			d.Mode = &m
+		}
+	}
+	if w.Entry != nil {
+		d.Entries = &perm.DesiredEntries{List: []perm.DesiredEntry{*w.Entry}, AtLeast: true}
+	}
+	if w.Grant != nil || w.Without != "" {
+		d.Grants = &perm.DesiredGrants{AtLeast: true}
+	}
+	if w.Grant != nil {
+		d.Grants.List = []perm.DesiredGrant{*w.Grant}
+	}
+	if w.Without != "" {
+		d.Grants.Without = []perm.Party{party(w.Without, names)}
+	}
+	return d
+}
+
+func party(who perm.Principal, names *perm.Directory) perm.Party {
+	return perm.Party{Who: who, Name: names.Name(who)}
+}
+
+// tries lists what may be said of a place by some means, what allows least first.
+func (a Ask) tries(m Means, who perm.Principal, p *access.Place, code access.Code) (out []Words) {
+	if code == access.BySticky && m != Ownership { // which no entry passes over
+		if m == ByMode {
+			out = []Words{{Mode: "a-t"}}
+		}
+		return out
+	}
+	switch m {
+	case ForAccount, ForGroup:
+		return a.entries(who, p)
+	case ByMode:
+		for _, perms := range permissions {
+			for _, class := range []string{"u", "g", "o"} {
+				out = append(out, Words{Mode: class + "+" + perms.letters()})
+			}
+		}
+	case NoDeny:
+		for _, x := range perm.Mentioned(p.Set, a.Names) {
+			if x.ID == a.Who.ID || slices.Contains(a.Who.Groups, x.ID) {
+				out = append(out, Words{Without: x.ID})
+			}
+		}
+	case Ownership:
+		out = append(out, Words{Owner: a.Who.ID})
+	}
+	return out
+}
+
+// entries are entries for somebody, in the terms of the place's scheme.
+func (a Ask) entries(who perm.Principal, p *access.Place) (out []Words) {
+	for _, bits := range permissions {
+		out = append(out, Words{Entry: &perm.DesiredEntry{Who: who, Perm: mode.Perm(bits)}})
+	}
+	if !out[0].desired(a.Names).Judges(p.Kind, p.Set) { // it knows entries of the other sort, or none
+		out = nil
+	}
+	one := party(who, a.Names)
+	if !(&perm.Desired{Grants: &perm.DesiredGrants{AtLeast: true}}).Judges(p.Kind, p.Set) {
+		return out
+	}
+	for _, rights := range masks {
+		out = append(out, Words{Grant: &perm.DesiredGrant{Party: one, Rights: rights}})
+	}
+	return out
+}
+
+// A bitsOf is permissions of one class.
+type bitsOf mode.Perm
+
+func (b bitsOf) letters() (out string) {
+	for i, letter := range "xwr" {
+		if b&(1<<i) != 0 {
+			out = string(letter) + out
+		}
+	}
+	return out
+}
+
+// permissions are those of one class, the smallest first; masks are rights of entries that allow and deny, likewise, of
+// as many single ones as one operation takes.
+var (
+	permissions = []bitsOf{4, 2, 1, 5, 3, 6, 7}
+	masks       = smallest(4)
+)
+
+// smallest lists the sets of at most n rights of files, those of fewer first.
+func smallest(n int) (out []ace.Mask) {
+	var single []ace.Mask
+	for b := range 32 {
+		if bit := ace.Mask(1) << b; ace.Full&bit != 0 && bit != ace.Synchronize {
+			single = append(single, bit)
+		}
+	}
+	level := []ace.Mask{0}
+	for range n {
+		var next []ace.Mask
+		for _, m := range level {
+			for _, bit := range single {
+				if bit > m { // each set once: its rights in their order
+					next = append(next, m|bit)
+				}
+			}
+		}
+		out, level = append(out, next...), next
+	}
+	return out
+}
+
+// ones counts rights.
+func ones(r perm.Rights) int { return bits.OnesCount16(uint16(r)) }
