@@ -52,7 +52,6 @@ func answersFit(t *testing.T, s *demo.Stage, token string, ids map[string]string
 		resp, err := web.Do(req)
 		must(t, err)
 		defer resp.Body.Close()
-
 		b, err := io.ReadAll(io.LimitReader(resp.Body, 64<<20))
 		must(t, err)
 		return resp.StatusCode, resp.Header.Get("Content-Type"), b
@@ -85,16 +84,15 @@ func answersFit(t *testing.T, s *demo.Stage, token string, ids map[string]string
 		if err != nil {
 			return err
 		}
-
 		return schema.Validate(value)
 	}
 
 	asked := map[string]string{
 		// what stands for the braces and after the question mark; some give files, and have no schema
-		"/access": "?host=slip-north&account=www-tickets&path=/srv/ticketing/site",
-		"/access/below": "?host=slip-north&account=www-tickets&path=/srv/ticketing" +
-			"&operation=write&weigh=true",
+		"/access":                            "?host=slip-north&account=www-tickets&path=/srv/ticketing/site",
+		"/access/below":                      "?host=slip-north&account=purser&path=/srv&operation=write&weigh=true",
 		"/access/holders":                    "?host=slip-north&path=/srv/ticketing/site&operation=write",
+		"/access/proposals":                  "?host=slip-north&account=purser&path=/srv/ticketing&operation=write",
 		"/access/matrix":                     "?host=slip-north&path=/srv/ticketing/site",
 		"/accounts":                          "?host=slip-north",
 		"/accounts/{name}":                   "?host=slip-north",

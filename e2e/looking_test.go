@@ -219,6 +219,40 @@ func tryWhatIf(t *testing.T, s *demo.Stage) {
 	}
 }
 
+// tryProposals asks what it would take that a service's account writes its data, has the first proposal made as a
+// plan, and asks again.
+func tryProposals(t *testing.T, s *demo.Stage) {
+	t.Helper()
+	const file = "/srv/ticketing/data/quarter-1/sales-000.db"
+	on := command{t: t, s: s, person: "quartermaster"}
+	on.login()
+	ask := func(more ...string) []string {
+		return append([]string{"access", "propose", "ticket-svc", "write", file, "--host", "slip-south"}, more...)
+	}
+	on.want(0, "the way stops at /srv/ticketing: the folder, for others, has ---, not x", ask()...)
+	on.want(0, "an entry user:ticket-svc:x on /srv/ticketing", ask()...)
+	on.want(2, "there are", ask("--text", "99")...)
+
+	text, errs, code := on.run("", ask("--text", "1")...)
+	if code != 0 {
+		t.Fatal(errs)
+	}
+	p, err := as(t, s, "quartermaster").DraftPlan(t.Context(), wire.Draft{
+		Application: "ticketing",
+		Hosts:       []string{"slip-south"},
+		Changes:     text,
+	})
+	must(t, err)
+	if r := agreed(t, s, p); r.State != "finished" {
+		t.Fatalf("%+v", r)
+	}
+	on.want(0, "Yes: ticket-svc can write", "access", "decide", "ticket-svc", "write", file, "--host", "slip-south")
+	on.want(0, "Nothing: it may.", ask()...)
+	back, err := as(t, s, "quartermaster").DraftPlan(t.Context(), wire.Draft{Run: runOf(t, s, p.ID)})
+	must(t, err)
+	agreed(t, s, back)
+}
+
 // Bad questions, silent and hostile hosts.
 func tryBadLooking(t *testing.T, s *demo.Stage) {
 	ctx := t.Context()

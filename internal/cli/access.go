@@ -2,6 +2,7 @@ package cli
 
 import (
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -35,8 +36,8 @@ func accessCommand(o *options) *cobra.Command {
 	var w where
 	decide := decideCommand(o, &w)
 	n := obvious(
-		commandGroup("access", "Who can do what, and why", decide, holdersCommand(o, &w), matrixCommand(o, &w),
-			belowCommand(o, &w), probeCommand(o, &w)),
+		commandGroup("access", "Who can do what, and why", decide, proposeCommand(o, &w), holdersCommand(o, &w),
+			matrixCommand(o, &w), belowCommand(o, &w), probeCommand(o, &w)),
 		decide, func(a []string) bool {
 			return len(a) > 1 && slices.ContainsFunc(a, func(s string) bool { return strings.Contains(s, "/") })
 		})
@@ -100,6 +101,76 @@ and renaming what is in it.`,
 
 	supposeFlags(c, &sup, true)
 	return c
+}
+
+func proposeCommand(o *options, w *where) *cobra.Command {
+	text := 0
+	c := &cobra.Command{
+		Use:   "propose ACCOUNT OPERATION PATH",
+		Short: "What it would take that an account can do something, and whom else that lets in",
+		Args:  args(3, 3, "an account, an operation and a path"),
+		Long: `What it would take that an account can do something with a path: an entry for it or for a group that
+it is in, joining a group, bits of the mode, taking away an entry that denies, or ownership; on the
+path and on each folder of the way that stops it. The proposal that lets in the fewest others comes
+first, and ownership last. Joining a group lets the account in wherever that group is let in: access
+below --joining says where.
+
+--text N writes proposal N as idletally plan adjust --file takes it. Nothing is changed.`,
+		RunE: func(c *cobra.Command, a []string) error {
+			l, at, op, err := o.question(w, a[2], a[1])
+			if err != nil {
+				return err
+			}
+			p, err := l.Propose(c.Context(), a[0], at, op)
+			switch {
+			case err != nil:
+				return err
+			case text < 0 || text > len(p.Proposals):
+				return usageError{fmt.Errorf("--text %d: there are %d proposals", text, len(p.Proposals))}
+			case text > 0:
+				printf(c, "%s", strings.TrimRight(p.Proposals[text-1].Text, "\n"))
+				return nil
+			}
+			return o.showProposals(c, p)
+		},
+	}
+	c.Flags().IntVar(&text, "text", 0, "write this proposal's changes, and nothing else")
+	return c
+}
+
+func (o *options) showProposals(c *cobra.Command, p wire.Proposals) error {
+	t := table{head: []string{"", "WHAT", "LETS IN BESIDES", "BY"}, value: p}
+	switch {
+	case p.Answer.Allowed:
+		t.none = "Nothing: it may."
+	default:
+		t.none = "No change of permissions would do: see why above."
+	}
+	for i, x := range p.Proposals {
+		t.add(i+1, x.Says, besides(x), x.Means)
+	}
+	if o.output == "table" {
+		printf(c, "%s, to %s %s: %s", p.Account.Name, p.Answer.Operation.Words(), p.Path, verdictOf(p.Answer))
+		printf(c, "%s", because(p.Answer))
+	}
+	return o.show(c, t)
+}
+
+// besides says whom else a proposal lets in.
+func besides(p wire.Proposal) string {
+	who := strings.Join(p.Others, ", ")
+	if more := p.Count - len(p.Others); more > 0 {
+		who += fmt.Sprintf(" and %d more", more)
+	}
+	switch {
+	case p.Everyone:
+		return "everyone"
+	case p.Means == "join":
+		return "the account, wherever the group is let in"
+	case who == "":
+		return "nobody"
+	}
+	return who
 }
 
 func groups(c *cobra.Command, j wire.Judgement) {

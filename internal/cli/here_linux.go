@@ -64,6 +64,10 @@ func (h here) New(ctx context.Context, path, account, umask string) (wire.Fresh,
 	return inquiry.NewIn(ctx, h.localSource, path, account, umask)
 }
 
+func (h here) Propose(ctx context.Context, account, path string, op access.Operation) (wire.Proposals, error) {
+	return inquiry.Propose(ctx, h.localSource, account, path, op)
+}
+
 func (h here) Decide(
 	ctx context.Context, account, path string, op access.Operation, s wire.Supposed,
 ) (wire.Judgement, error) {

@@ -77,6 +77,12 @@ func (l Looker) Decide(
 		l.supposed(l.query(path, "account", account, "operation", nameOf(op)), s))
 }
 
+// Propose answers what it would take that an account can do something with a path.
+func (l Looker) Propose(ctx context.Context, account, path string, op access.Operation) (wire.Proposals, error) {
+	return get[wire.Proposals](ctx, l.Client, "/access/proposals",
+		l.query(path, "account", account, "operation", nameOf(op)))
+}
+
 // Holders answers who can do something with a path.
 func (l Looker) Holders(ctx context.Context, path string, op access.Operation, s wire.Supposed) (wire.Holders, error) {
 	return get[wire.Holders](ctx, l.Client, "/access/holders", l.supposed(l.query(path, "operation", nameOf(op)), s))

@@ -72,6 +72,36 @@ type Judgement struct {
 	Then    []access.Answer `json:"then,omitempty" doc:"The same, as it would be"`
 }
 
+// Proposals are what it would take that an account can do something with a path.
+type Proposals struct {
+	Origin    Origin        `json:"origin"`
+	Path      string        `json:"path"`
+	Kind      string        `json:"kind"`
+	Account   Account       `json:"account"`
+	Answer    access.Answer `json:"answer" doc:"As it is now"`
+	Proposals []Proposal    `json:"proposals" doc:"Each would let the account do it, the one that lets in the fewest others first; none where it may, or where no permission is what denies it"`
+}
+
+// Proposal is changes that together would let an account do something.
+type Proposal struct {
+	Means    string           `json:"means" enum:"account,group,deny,join,mode,owner" doc:"An entry for the account, or for a group that it is in; an entry that denies goes; it joins a group; bits of the mode; or it becomes the owner"`
+	Says     string           `json:"says" doc:"In words"`
+	Changes  []ProposedChange `json:"changes" doc:"Of paths; none where the account joins a group"`
+	Others   []string         `json:"others" doc:"Accounts besides that can do more with one of the paths then, 50 at the most"`
+	Count    int              `json:"count" doc:"How many these are in all"`
+	Everyone bool             `json:"everyone,omitempty" doc:"And so can everyone"`
+	Extra    int              `json:"extra" doc:"Rights that the account gets besides those that it takes"`
+	Text     string           `json:"text,omitempty" doc:"The changes, as a plan takes them (plan adjust --file)"`
+}
+
+// ProposedChange is one path's.
+type ProposedChange struct {
+	Path   string    `json:"path"`
+	Kind   string    `json:"kind"`
+	Before perm.View `json:"before" doc:"Its permissions as they are"`
+	After  perm.View `json:"after" doc:"As they would be"`
+}
+
 // Account is an account as its host knows it.
 type Account struct {
 	Name   string   `json:"name"`

@@ -19,12 +19,14 @@ type Words struct {
 	Without perm.Principal     // for whom there is no entry; "" takes none away
 }
 
-// and returns both together; what both say, the second one says.
+// and returns both together, as they are said one after the other.
 func (w Words) and(x Words) Words {
 	if x.Owner != "" {
 		w.Owner = x.Owner
 	}
-	if x.Mode != "" {
+	if w.Mode != "" && x.Mode != "" {
+		w.Mode += "," + x.Mode
+	} else if x.Mode != "" {
 		w.Mode = x.Mode
 	}
 	if x.Entry != nil {
@@ -81,6 +83,9 @@ func (a Ask) tries(m Means, who perm.Principal, p *access.Place, code access.Cod
 	case ForAccount, ForGroup:
 		return a.entries(who, p)
 	case ByMode:
+		if p.Kind != perm.File && p.Kind != perm.Folder { // no rule declares a mode of other kinds
+			return nil
+		}
 		for _, perms := range permissions {
 			for _, class := range []string{"u", "g", "o"} {
 				out = append(out, Words{Mode: class + "+" + perms.letters()})

@@ -208,6 +208,8 @@ func (s *API) accessTable() []route {
 			"List a folder, on a host now or in a snapshot; without a path the roots of the snapshot"),
 		get("/access", "decide-access", wire.Viewer, costly, a.DecideAccess,
 			"What an account can do with a path, and why"),
+		get("/access/proposals", "propose-access", wire.Viewer, costly, a.ProposeAccess,
+			"What it would take that an account can do something with a path, and whom else that lets in"),
 		get("/access/holders", "list-holders", wire.Viewer, costly, a.ListHolders,
 			"Who can do something with a path, and why"),
 		get("/access/matrix", "get-matrix", wire.Viewer, costly, a.GetMatrix,

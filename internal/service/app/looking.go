@@ -292,6 +292,27 @@ func (s *App) DecideAccess(ctx context.Context, in *DecideAccessRequest) (*wire.
 	return &out, refuse(err)
 }
 
+// ProposeAccessRequest is the request of [App.ProposeAccess].
+type ProposeAccessRequest struct {
+	Where
+	Account   string `query:"account" required:"true" minLength:"1" maxLength:"256" doc:"Name or number on the host"`
+	Operation string `query:"operation" required:"true" maxLength:"16"`
+}
+
+// ProposeAccess returns what it would take that an account can do something with a path.
+func (s *App) ProposeAccess(ctx context.Context, in *ProposeAccessRequest) (*wire.Proposals, error) {
+	sc, raw, err := s.one(ctx, in.Where)
+	if err != nil {
+		return nil, err
+	}
+	op, err := operation(in.Operation)
+	if err != nil {
+		return nil, err
+	}
+	out, err := inquiry.Propose(ctx, sc, in.Account, raw, op)
+	return &out, refuse(err)
+}
+
 // ListHoldersRequest is the request of [App.ListHolders].
 type ListHoldersRequest struct {
 	Where

@@ -1,0 +1,100 @@
+package inquiry
+
+import (
+	"errors"
+	"strings"
+	"testing"
+
+	"idletally/internal/core/access"
+	"idletally/internal/core/baseline"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/perm/posix"
+	"idletally/internal/testkit"
+	"idletally/internal/wire"
+)
+
+// odd is a world of names that patterns would read otherwise.
+func odd() pier {
+	return pier{[]access.Seen{
+		at("/", perm.Folder, posix.State{Mode: 0o755}),
+		at("/srv", perm.Folder, posix.State{UID: 1, GID: 10, Mode: 0o750}),
+		at("/srv/a*[b]", perm.Folder, posix.State{UID: 1, GID: 10, Mode: 0o1755}),
+		at("/srv/a*[b]/tides: 2026", perm.File, posix.State{UID: 1, GID: 10, Mode: 0o600}),
+		at("/srv/a*[b]/to\nsea", perm.Pipe, posix.State{UID: 1, GID: 10, Mode: 0o600}),
+	}}
+}
+
+// What is proposed is a text that a plan takes, and that makes just what was shown.
+func TestProposals(t *testing.T) {
+	tried := 0
+	for _, c := range []struct {
+		path string
+		op   access.Operation
+	}{
+		{"/srv/a*[b]/tides: 2026", access.Read}, {"/srv/a*[b]/tides: 2026", access.Delete},
+		{"/srv/a*[b]", access.Create}, {"/srv/a*[b]/to\nsea", access.Write},
+	} {
+		t.Run(c.path+" "+c.op.String(), func(t *testing.T) {
+			w := odd()
+			out, err := Propose(t.Context(), w, "web", c.path, c.op)
+			testkit.Must(t, err)
+			if len(out.Proposals) == 0 || out.Answer.Allowed {
+				t.Fatalf("%+v", out)
+			}
+			for _, p := range out.Proposals {
+				if p.Means == "join" {
+					continue
+				}
+				tried++
+				makes(t, w, p)
+			}
+		})
+	}
+	if tried < 8 {
+		t.Errorf("%d proposals were tried", tried)
+	}
+}
+
+// makes reads a proposal's text, and applies it to the world.
+func makes(t *testing.T, w pier, p wire.Proposal) {
+	t.Helper()
+	changes, err := baseline.ParseChanges([]byte(p.Text), []string{"/"}, nil)
+	if err != nil {
+		t.Fatalf("%v:\n%s", err, p.Text)
+	}
+	maker, problems := changes.For(dir)
+	if len(problems) > 0 {
+		t.Fatalf("%+v:\n%s", problems, p.Text)
+	}
+	changed := 0
+	for _, s := range w.places {
+		after, err := maker.Change(string(s.Path), perm.Found{Kind: s.Kind, Set: s.Set})
+		testkit.Must(t, err)
+		if after == s.Set {
+			continue
+		}
+		changed++
+		got := perm.Describe(s.Kind, after, dir).String()
+		found := false
+		for _, c := range p.Changes {
+			found = found || c.Path == s.Path.String() && c.After.String() == got
+		}
+		if !found {
+			t.Errorf("%s becomes %s, which was not shown:\n%s", s.Path, got, p.Text)
+		}
+	}
+	if changed != len(p.Changes) {
+		t.Errorf("%d paths change, %d were shown:\n%s", changed, len(p.Changes), p.Text)
+	}
+}
+
+func TestProposeForNobody(t *testing.T) {
+	for account, want := range map[string]string{"everyone": "nobody in particular", "stowaway": "no account"} {
+		t.Run(account, func(t *testing.T) {
+			_, err := Propose(t.Context(), world, account, "/srv/closed", access.Read)
+			if !errors.Is(err, ErrBad) || !strings.Contains(err.Error(), want) {
+				t.Error(err)
+			}
+		})
+	}
+}
