@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/statement"
 	"idletally/internal/core/tree"
 	"idletally/internal/wire"
@@ -218,4 +220,65 @@ func TestRostersUseKeys(t *testing.T) {
 			}
 		})
 	}
+}
+
+// Two people who approve at once, and one who acts alone meanwhile: one of them has it approved, and what is stored
+// says by whom.
+func TestApprovalsAtOnce(t *testing.T) {
+	ctx := t.Context()
+	alones := 0
+	for round := range 12 {
+		p, _ := aPlan(t, name("host"))
+		must(t, st.SubmitPlan(ctx, p.ID, Signature{Says: "submitted", Who: "author", Signed: []byte("{}")}))
+		calls := map[string]func() (bool, error){}
+		for _, who := range []string{"reviewer", "second"} {
+			calls[who] = func() (bool, error) {
+				return approved(t, p, Approving{By: who, Digest: p.Digest, Needed: 2,
+					Signature: Signature{Says: "approved", Who: who, Signed: []byte("{}")}})
+			}
+		}
+		if round%2 == 0 {
+			calls["author"] = func() (bool, error) {
+				err := st.ApproveAlone(ctx, p.ID, Approving{By: "author", Digest: p.Digest, Life: time.Hour,
+					Signature: Signature{Says: "alone", Who: "author", Signed: []byte("{}")}})
+				return err == nil, err
+			}
+		}
+
+		var all sync.WaitGroup
+		var deciding atomic.Int32
+		for who, call := range calls {
+			all.Go(func() {
+				decided, err := call()
+				if err != nil && !errors.Is(err, ErrConflict) {
+					t.Errorf("%s: %v", who, err)
+				}
+				if decided {
+					deciding.Add(1)
+				}
+			})
+		}
+		all.Wait()
+
+		now, err := st.Plan(ctx, p.ID)
+		must(t, err)
+		list, err := st.Approvals(ctx, p.ID)
+		must(t, err)
+		want := map[bool]int{true: 1, false: 2}[now.Alone]
+		if now.State != lifecycle.PlanApproved || deciding.Load() != 1 || len(list) != want {
+			t.Fatalf("%d had it approved; it is %s, alone %t, by %+v", deciding.Load(), now.State, now.Alone, list)
+		}
+		if now.Alone {
+			alones++
+			if list[0].Reviewer != "author" {
+				t.Errorf("who acted alone was %+v", list)
+			}
+		}
+
+		must(t, st.WithdrawPlan(ctx, p.ID))
+		if now, err = st.Plan(ctx, p.ID); err != nil || now.Alone {
+			t.Errorf("it is still of one person alone: %+v, %v", now, err)
+		}
+	}
+	t.Logf("%d of 12 by one person alone", alones)
 }
