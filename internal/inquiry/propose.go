@@ -45,7 +45,11 @@ func Propose(ctx context.Context, sc Source, account, path string, op access.Ope
 
 	op = access.Meant(op, f.Seen.Kind)
 	out.Answer = access.NewAsker(who).May(f.Way, op, d)
-	for _, p := range least.Find(least.Ask{Way: f.Way, Who: who, Operation: op, Names: d}) {
+	list, err := least.Find(ctx, least.Ask{Way: f.Way, Who: who, Operation: op, Names: d})
+	if err != nil {
+		return out, err
+	}
+	for _, p := range list {
 		w, err := wireProposal(f.Way, p, out.Account.Name, d)
 		if err != nil {
 			return out, err

@@ -3,7 +3,7 @@
 // let in the fewest.
 //
 //	way := access.Way{…, {Path: "/srv/charts/tides.csv", Kind: perm.File, Set: set}}
-//	list := least.Find(least.Ask{Way: way, Who: access.SubjectOf(names, clerk), Operation: access.Read, Names: names})
+//	list, err := least.Find(ctx, least.Ask{Way: way, Who: clerk, Operation: access.Read, Names: names})
 //	// list[0]: an entry for the clerk on the file, which lets in nobody else
 //
 // It knows no scheme of permissions: what it tries are words of the baseline language, which each scheme takes in its
@@ -12,7 +12,9 @@ package least
 
 import (
 	"cmp"
+	"context"
 	"slices"
+	"strings"
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/perm"
@@ -59,33 +61,68 @@ type Proposal struct {
 	Extra    int  // rights that the one who asks gets besides what is needed, counted over the paths
 }
 
+// maxGroups is how many groups are proposed, of those that the account is in and of those that it could join: the ones
+// with the fewest members.
+const maxGroups = 20
+
 // Find returns proposals, the one that lets in the fewest first, and none where somebody may do it already, or where no
-// permission is what denies it.
-func Find(a Ask) []Proposal {
+// permission is what denies it. It ends with the context's error when that is over: hosts have many accounts.
+func Find(ctx context.Context, a Ask) ([]Proposal, error) {
 	if access.NewAsker(a.Who).Can(a.Way, a.Operation) {
-		return nil
+		return nil, nil
 	}
 
-	var out []Proposal
-	add := func(p Proposal, ok bool) {
-		if ok && !slices.ContainsFunc(out, p.same) {
-			out = append(out, a.weighed(p))
+	var found []Proposal
+	add := func(p Proposal, ok bool) bool {
+		if ok = ok && !slices.ContainsFunc(found, p.same); ok {
+			found = append(found, p)
 		}
+		return ok
 	}
 	for _, m := range []Means{ForAccount, NoDeny, ByMode, Ownership} {
 		add(a.by(m, a.Who.ID))
 	}
-	for _, g := range a.Who.Groups {
+	own, others := a.groups()
+	for _, g := range own[:min(len(own), maxGroups)] {
 		add(a.by(ForGroup, g))
 	}
-	if a.Names != nil {
-		for _, g := range a.Names.Groups {
-			add(a.joining(g.ID))
+	joined := 0
+	for _, g := range others {
+		if joined < maxGroups && add(a.joining(g)) {
+			joined++
 		}
 	}
 
-	slices.SortStableFunc(out, Proposal.compare)
-	return out
+	for i := range found {
+		if err := a.weigh(ctx, &found[i]); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortStableFunc(found, Proposal.compare)
+	return found, nil
+}
+
+// groups returns those that the account is in, and all others of the host, each by how many members they have.
+func (a Ask) groups() (own, others []perm.Principal) {
+	own = slices.Clone(a.Who.Groups)
+	if a.Names == nil {
+		return own, nil
+	}
+	members := map[perm.Principal]int{}
+	for i := range a.Names.Accounts {
+		for _, g := range a.Names.Accounts[i].Groups {
+			members[g]++
+		}
+	}
+	for _, g := range a.Names.Groups {
+		if !slices.Contains(own, g.ID) {
+			others = append(others, g.ID)
+		}
+	}
+	few := func(x, y perm.Principal) int { return cmp.Compare(members[x], members[y]) }
+	slices.SortStableFunc(own, few)
+	slices.SortStableFunc(others, few)
+	return own, others
 }
 
 // same reports whether another proposal comes to the same states.
@@ -215,10 +252,23 @@ func at(place int, v access.Verdict) stop {
 // or only for its sticky bit.
 func (a Ask) change(way access.Way, s stop, m Means, party perm.Principal) (Change, bool) {
 	place := &way[s.place]
+	if m == ForGroup { // it takes what an entry for the account would take
+		own, ok := a.change(way, s, ForAccount, a.Who.ID)
+		if !ok {
+			return Change{}, false
+		}
+		return a.first(way, s, []Words{own.Words.forAnother(party, a.Names)})
+	}
 	if place.Mount.Shut() || len(perm.Describe(place.Kind, place.Set, a.Names).Flags) > 0 { // nobody can change it
 		return Change{}, false
 	}
-	for _, words := range a.tries(m, party, place, s.code) {
+	return a.first(way, s, a.tries(m, party, place, s.code))
+}
+
+// first returns the first of some changes of a place that lets the account on.
+func (a Ask) first(way access.Way, s stop, tries []Words) (Change, bool) {
+	place := &way[s.place]
+	for _, words := range tries {
 		desired := words.desired(a.Names)
 		after, err := desired.Ready().Apply(perm.Found{Kind: place.Kind, Set: place.Set})
 		if err != nil || after == place.Set {
@@ -235,29 +285,72 @@ func (a Ask) change(way access.Way, s stop, m Means, party perm.Principal) (Chan
 	return Change{}, false
 }
 
-// weighed adds whom else a proposal lets in.
-func (a Ask) weighed(p Proposal) Proposal {
-	if a.Names == nil {
-		return p
+// A transition is what a change makes of one path, for whoever has rights there.
+type transition struct {
+	k             perm.Kind
+	before, after perm.State
+}
+
+// gains returns the rights that somebody has then, and has not now.
+func (x transition) gains(who perm.Principal, d *perm.Directory) perm.Rights {
+	return x.after.Rights(x.k, who, d) &^ x.before.Rights(x.k, who, d)
+}
+
+// weigh adds whom else a proposal lets in.
+func (a Ask) weigh(ctx context.Context, p *Proposal) error {
+	if a.Names == nil || len(p.Changes) == 0 {
+		return nil
 	}
-	gains := func(c Change, who perm.Principal) perm.Rights {
-		k := a.Way[c.Place].Kind
-		return c.After.State().Rights(k, who, a.Names) &^ c.Before.State().Rights(k, who, a.Names)
+	var moves []transition
+	named := map[perm.Principal]bool{} // by a state of one of the paths: others differ in nothing but in these
+	for _, c := range p.Changes {
+		moves = append(moves, transition{a.Way[c.Place].Kind, c.Before.State(), c.After.State()})
+		for _, s := range []perm.Set{c.Before, c.After} {
+			for _, m := range perm.Mentioned(s, a.Names) {
+				named[m.ID] = true
+			}
+		}
+	}
+	for _, x := range moves {
+		p.Everyone = p.Everyone || x.gains(perm.Everyone, a.Names) != 0
+		p.Extra += max(ones(x.gains(a.Who.ID, a.Names))-1, 0)
 	}
 
-	for _, c := range p.Changes {
-		p.Everyone = p.Everyone || gains(c, perm.Everyone) != 0
-		p.Extra += ones(gains(c, a.Who.ID)) - 1
-	}
-	for _, x := range a.Names.Accounts {
-		if x.ID == a.Who.ID || slices.Contains(p.Others, x.ID) {
+	seen := map[perm.Principal]bool{a.Who.ID: true} // one number may have several names
+	alike := map[string]bool{}                      // whether those gain who are in the same of the named groups
+	for i := range a.Names.Accounts {
+		if i%1000 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		who := &a.Names.Accounts[i]
+		if seen[who.ID] || slices.ContainsFunc(moves, func(x transition) bool { return x.after.Untold(who.ID) }) {
 			continue
 		}
-		if slices.ContainsFunc(p.Changes, func(c Change) bool {
-			return gains(c, x.ID) != 0 && !perm.Untold(c.After, x.ID)
-		}) {
-			p.Others = append(p.Others, x.ID)
+		seen[who.ID] = true
+		key := alikeBy(who, named)
+		gains, known := alike[key]
+		if !known {
+			gains = slices.ContainsFunc(moves, func(x transition) bool { return x.gains(who.ID, a.Names) != 0 })
+			alike[key] = gains
+		}
+		if gains {
+			p.Others = append(p.Others, who.ID)
 		}
 	}
-	return p
+	return nil
+}
+
+// alikeBy returns a text that accounts share which states that name just these do not tell apart.
+func alikeBy(who *perm.Account, named map[perm.Principal]bool) string {
+	if named[who.ID] {
+		return "account " + string(who.ID)
+	}
+	var b strings.Builder
+	for _, g := range who.Groups {
+		if named[g] {
+			b.WriteString(string(g))
+			b.WriteByte(' ')
+		}
+	}
+	return b.String()
 }

@@ -1,10 +1,14 @@
 package least
 
 import (
+	"context"
+	"errors"
+	"fmt"
 	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/ace"
@@ -63,6 +67,13 @@ func told(p Proposal) string {
 	return strings.Join(out, " ")
 }
 
+func find(t *testing.T, a Ask) []Proposal {
+	t.Helper()
+	list, err := Find(t.Context(), a)
+	testkit.Must(t, err)
+	return list
+}
+
 func TestFind(t *testing.T) {
 	for _, c := range []struct {
 		name      string
@@ -87,7 +98,7 @@ func TestFind(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			who := access.SubjectOf(names, unixid.UID(c.who))
-			list := Find(Ask{Way: c.way, Who: who, Operation: c.operation, Names: names})
+			list := find(t, Ask{Way: c.way, Who: who, Operation: c.operation, Names: names})
 			var means []Means
 			for _, p := range list {
 				t.Log(told(p))
@@ -129,7 +140,7 @@ func TestNothingToPropose(t *testing.T) {
 		"a read-only file system": readOnly, "an immutable file": fixed, "no folder": noFolder, "not read": unread,
 	} {
 		t.Run(name, func(t *testing.T) {
-			for _, p := range Find(Ask{Way: w, Who: who, Operation: access.Write, Names: names}) {
+			for _, p := range find(t, Ask{Way: w, Who: who, Operation: access.Write, Names: names}) {
 				if p.Means != Join {
 					t.Error(told(p))
 				}
@@ -163,7 +174,7 @@ func TestDenied(t *testing.T) {
 			testkit.Must(t, err)
 			open, err := nt.SetOf(top)
 			testkit.Must(t, err)
-			list := Find(Ask{
+			list := find(t, Ask{
 				Way: access.Way{
 					{Path: "/", Kind: perm.Folder, Set: open},
 					{Path: "/charts", Kind: perm.Folder, Set: open},
@@ -207,7 +218,7 @@ func TestFindNFS4(t *testing.T) {
 				Operation: access.Read,
 				Names:     names,
 			}
-			list := Find(a)
+			list := find(t, a)
 			if len(list) == 0 || list[0].Means != c.means || len(list[0].Others) > 0 {
 				t.Fatalf("%+v", list)
 			}
@@ -256,7 +267,7 @@ func TestProposals(t *testing.T) {
 			continue
 		}
 		asked++
-		list := Find(a)
+		list := find(t, a)
 		if len(list) == 0 {
 			t.Fatalf("%s of %v: nothing is proposed", a.Operation, w)
 		}
@@ -335,10 +346,56 @@ func bruteForce(t *testing.T, a Ask, best Proposal, place int) {
 		}
 		s.Mode = m
 		c := Change{Place: place, Before: a.Way[place].Set, After: s.Set()}
-		p := a.weighed(Proposal{Means: ByMode, Changes: []Change{c}})
+		p := Proposal{Means: ByMode, Changes: []Change{c}}
+		testkit.Must(t, a.weigh(t.Context(), &p))
 		if access.NewAsker(a.Who).Can(made(a.Way, p, -1), a.Operation) && (len(p.Others) < len(best.Others) ||
 			!p.Everyone && best.Everyone) {
 			t.Fatalf("%s lets in more than mode %s of %s", told(best), m, a.Way[place].Path)
 		}
+	}
+}
+
+// A server with many accounts and groups is asked within a bound.
+func TestManyAccounts(t *testing.T) {
+	sid := func(n int) perm.Principal { return nt.PrincipalOf(ntsd.NewSID(5, 21, 1, 2, 3, uint32(n))) }
+	many := &perm.Directory{}
+	for i := range 1000 {
+		many.Groups = append(many.Groups, perm.Account{ID: sid(100_000 + i), Name: fmt.Sprintf("group-%d", i)})
+	}
+	for i := range 10_000 {
+		one := perm.Account{ID: sid(i), Name: fmt.Sprintf("hand-%d", i)}
+		for j := range 10 {
+			one.Groups = append(one.Groups, many.Groups[(i*7+j*101)%1000].ID)
+		}
+		many.Accounts = append(many.Accounts, one)
+	}
+	many.Accounts[0].Groups = nil
+	for _, g := range many.Groups[:200] {
+		many.Accounts[0].Groups = append(many.Accounts[0].Groups, g.ID)
+	}
+	many.Index()
+
+	d, err := ntsd.ParseSDDL("O:SYG:SYD:P(A;;FA;;;SY)")
+	testkit.Must(t, err)
+	shut, err := nt.SetOf(d)
+	testkit.Must(t, err)
+	a := Ask{
+		Way: access.Way{{Path: "/", Kind: perm.Folder, Set: shut}, {Path: "/charts", Kind: perm.Folder, Set: shut},
+			{Path: "/charts/tides", Kind: perm.File, Set: shut}},
+		Who:       access.SubjectOf(many, sid(0)),
+		Operation: access.Read,
+		Names:     many,
+	}
+	start := time.Now()
+	list := find(t, a)
+	t.Logf("%d proposals of 10,000 accounts and 1,000 groups: %v", len(list), time.Since(start))
+	if len(list) < 2 || len(list) > 2*maxGroups+4 || list[0].Means != ForAccount {
+		t.Errorf("%d proposals", len(list))
+	}
+
+	over, cancel := context.WithCancel(t.Context())
+	cancel()
+	if _, err := Find(over, a); !errors.Is(err, context.Canceled) {
+		t.Errorf("it goes on: %v", err)
 	}
 }

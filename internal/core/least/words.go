@@ -41,6 +41,19 @@ func (w Words) and(x Words) Words {
 	return w
 }
 
+// forAnother returns an entry that says the same of somebody else.
+func (w Words) forAnother(who perm.Principal, names *perm.Directory) Words {
+	if w.Entry != nil {
+		w.Entry = &perm.DesiredEntry{Who: who, Perm: w.Entry.Perm}
+	}
+	if w.Grant != nil {
+		g := *w.Grant
+		g.Party = party(who, names)
+		w.Grant = &g
+	}
+	return w
+}
+
 // desired returns what the words declare.
 func (w Words) desired(names *perm.Directory) *perm.Desired {
 	d := &perm.Desired{}
@@ -80,7 +93,7 @@ func (a Ask) tries(m Means, who perm.Principal, p *access.Place, code access.Cod
 		return out
 	}
 	switch m {
-	case ForAccount, ForGroup:
+	case ForAccount:
 		return a.entries(who, p)
 	case ByMode:
 		if p.Kind != perm.File && p.Kind != perm.Folder { // no rule declares a mode of other kinds

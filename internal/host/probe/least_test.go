@@ -64,7 +64,13 @@ func (w *world) propose(crew []identity, made map[least.Means]int) (total int) {
 			continue
 		}
 
-		list := least.Find(least.Ask{Way: found.Way, Who: crew[who].subject(), Operation: op, Names: names})
+		list, err := least.Find(w.t.Context(), least.Ask{
+			Way:       found.Way,
+			Who:       crew[who].subject(),
+			Operation: op,
+			Names:     names,
+		})
+		w.must(err)
 		w.r.Shuffle(len(list), func(i, j int) { list[i], list[j] = list[j], list[i] })
 		for _, p := range list[:min(len(list), 2)] {
 			if w.reaches(found.Way, p) {
