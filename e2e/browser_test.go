@@ -224,6 +224,7 @@ func tryLooking(t *testing.T, s *demo.Stage, b *browser.Browser) {
 	must(t, b.See("the way stops at /srv/ticketing"))
 	must(t, b.See("Then: the account joins crew"))
 	axe(t, b, "look, supposed")
+	proposedInBrowser(t, b)
 	must(t, b.Go("/look?host=slip-south&path=/srv/ticketing/none"))
 	must(t, b.See("it is not there, or has just vanished"))
 	must(t, b.Go("/look?host=slip-south&path=/etc/passwd"))
@@ -248,6 +249,19 @@ func tryLooking(t *testing.T, s *demo.Stage, b *browser.Browser) {
 		stranger.Do(chromedp.SendKeys(`//label[starts-with(., "Octal")]/following-sibling::input`,
 			kb.End+strings.Repeat(kb.Backspace, 4)+"0849", chromedp.BySearch)))
 	must(t, stranger.See("character 2 is '8', want an octal digit 0 to 7"))
+}
+
+// proposedInBrowser asks what it would take, from a no, and drafts a plan of the least.
+func proposedInBrowser(t *testing.T, b *browser.Browser) {
+	t.Helper()
+	must(t, b.Go("/look?host=slip-south&path=/srv/ticketing/releases/2026-01&tab=who&for=nobody&operation=list"))
+	must(t, b.Press("What would it take?"))
+	must(t, b.See("an entry user:nobody:x on /srv/ticketing"))
+	must(t, b.See("nobody else could do more"))
+	must(t, b.See("and everyone else could, too"))
+	axe(t, b, "look, what would it take")
+	must(t, b.Press("Draft a plan of it"))
+	must(t, b.See("Let nobody list /srv/ticketing/releases/2026-01"))
 }
 
 // On a telephone nothing is cut off, and the main pages stay sound.

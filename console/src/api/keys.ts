@@ -37,6 +37,7 @@ export const keys = {
   new: key("new"),
   news: key("news"),
   originals: key("originals"),
+  proposals: key("proposals"),
   overview: key("overview"),
   passkeys: key("passkeys"),
   people: key("people"),

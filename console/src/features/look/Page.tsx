@@ -69,7 +69,7 @@ function PathPart({ look, me }: { look: Look; me: Person }) {
         </>
       ),
     },
-    { key: "who", name: "Who can", panel: <WhoCan look={look} sight={s} /> },
+    { key: "who", name: "Who can", panel: <WhoCan look={look} sight={s} me={me} /> },
     ...(s.kind === "folder" ? [{ key: "below", name: "Below it", panel: <Below look={look} path={s.path} /> }] : []),
     ...(look.where.host && may(me, "operator")
       ? [

@@ -1,5 +1,5 @@
 import { useMemo } from "react";
-import type { Schemas, View } from "../../api/client";
+import type { Person, Schemas, View } from "../../api/client";
 import { flagsOf, quoted } from "./model";
 import { useDecide, useMatrix } from "./queries";
 import type { Look } from "./address";
@@ -7,6 +7,7 @@ import { Answered } from "./Answered";
 import { Command } from "../../ui/Command";
 import { NoSuch } from "../../shared/NoSuch";
 import { Note } from "../../ui/Note";
+import { Proposals } from "./Proposals";
 import { Table } from "../../ui/Table";
 import { WhyChain } from "./WhyChain";
 import { Holders } from "./Holders";
@@ -15,7 +16,7 @@ import { Suppose } from "./Suppose";
 type Row = Schemas["MatrixRow"];
 
 /** Who can do what here, and the way that decides one of it. */
-export function WhoCan({ look, sight }: { look: Look; sight: Schemas["Sight"] }) {
+export function WhoCan({ look, sight, me }: { look: Look; sight: Schemas["Sight"]; me: Person }) {
   const matrix = useMatrix(look.where, sight.path, look.supposed, true);
   const decide = useDecide(look.where, sight.path, look.account, look.supposed, true);
   const views = useMemo(() => {
@@ -80,6 +81,16 @@ export function WhoCan({ look, sight }: { look: Look; sight: Schemas["Sight"] })
         <section aria-label="Why" className="mt-4" aria-live="polite">
           <h3 className="mb-1 font-semibold">{then ? "Now" : "Why"}</h3>
           <WhyChain answer={now} who={row.account} path={sight.path} views={views} />
+          {!now.allowed && row.account !== "everyone" ? (
+            <Proposals
+              key={`${row.account} ${now.operation}`}
+              where={look.where}
+              path={sight.path}
+              account={row.account}
+              operation={now.operation}
+              me={me}
+            />
+          ) : null}
           {then ? (
             <>
               <h3 className="mt-4 mb-1 font-semibold">Then: {decide.data?.suppose || matrix.data?.suppose}</h3>

@@ -73,6 +73,15 @@ export const useDecide = (where: Where, path: string, account: string, supposed:
     queryFn: () => body(api.GET(`${v1}/access`, { params: { query: { ...where, path, account, ...supposed } } })),
   });
 
+/** What it would take that an account can do something. */
+export const useProposals = (where: Where, path: string, account: string, operation: string, enabled: boolean) =>
+  useQuery({
+    queryKey: keys.proposals(where, path, account, operation),
+    enabled,
+    queryFn: () =>
+      body(api.GET(`${v1}/access/proposals`, { params: { query: { ...where, path, account, operation } } })),
+  });
+
 export const useBelow = (
   where: Where,
   path: string,

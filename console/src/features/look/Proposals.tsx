@@ -1,0 +1,121 @@
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import type { Person, Schemas } from "../../api/client";
+import { useOverview } from "../overview/queries";
+import { useDraft } from "../plans/queries";
+import { BeforeAfter } from "../../shared/BeforeAfter";
+import { may } from "../../shared/roles";
+import { Button } from "../../ui/Button";
+import { Command } from "../../ui/Command";
+import { Field } from "../../ui/Field";
+import { Note } from "../../ui/Note";
+import { Select } from "../../ui/Select";
+import { flagsOf, quoted, type Where } from "./model";
+import { useProposals } from "./queries";
+
+type Proposal = Schemas["Proposal"];
+
+/** Whom else a proposal lets in, in words. */
+function besides(p: Proposal): string {
+  if (p.everyone) return "and everyone else could, too";
+  if (p.means === "join") return "wherever that group is let in";
+  if (p.count === 0) return "nobody else could do more";
+  const more = p.count - p.others.length;
+  return `so could ${p.others.join(", ")}${more > 0 ? ` and ${more.toLocaleString()} more` : ""}`;
+}
+
+/** Makes a proposal a plan of an application that the host has. */
+function Draft({ proposal, host, me, title }: { proposal: Proposal; host: string; me: Person; title: string }) {
+  const applications = useOverview(host).data?.applications.map((a) => a.name) ?? [];
+  const mine = applications.filter((a) => may(me, "author", a));
+  const [chosen, setChosen] = useState("");
+  const draft = useDraft();
+  const navigate = useNavigate();
+  const application = chosen || mine[0];
+  if (!application || !proposal.text) return null;
+  return (
+    <div className="mt-2 flex flex-wrap items-end gap-2">
+      {mine.length > 1 ? (
+        <Field label="Of the application" className="text-sm">
+          <Select value={application} onChange={(e) => setChosen(e.target.value)}>
+            {mine.map((a) => (
+              <option key={a}>{a}</option>
+            ))}
+          </Select>
+        </Field>
+      ) : null}
+      <Button
+        disabled={draft.isPending}
+        onClick={() =>
+          draft.mutate(
+            { application, hosts: [host], changes: proposal.text ?? "", title },
+            { onSuccess: (p) => void navigate(`/plans/${p.id}`) },
+          )
+        }
+      >
+        Draft a plan of it
+      </Button>
+      <Note error={draft.error} />
+    </div>
+  );
+}
+
+/** What it would take that an account can do what it cannot, the least first. */
+export function Proposals({
+  where,
+  path,
+  account,
+  operation,
+  me,
+}: {
+  where: Where;
+  path: string;
+  account: string;
+  operation: string;
+  me: Person;
+}) {
+  const [open, setOpen] = useState(false);
+  const found = useProposals(where, path, account, operation, open);
+  const list = found.data?.proposals ?? [];
+  return (
+    <div className="mt-3">
+      <Button onClick={() => setOpen(!open)} aria-expanded={open}>
+        What would it take?
+      </Button>
+      {open ? (
+        <section aria-label="What would it take" className="mt-3" aria-live="polite">
+          <Note error={found.error} />
+          {found.data && list.length === 0 ? (
+            <Note>No change of permissions would do: something else denies it.</Note>
+          ) : null}
+          <ol>
+            {list.map((p) => (
+              <li key={p.says} className="border-t border-line py-3">
+                <p>
+                  <strong>{p.says}</strong> <span className="text-muted">{besides(p)}</span>
+                </p>
+                {p.changes.map((c) => (
+                  <div key={c.path} className="mt-2">
+                    <code className="text-sm">{c.path}</code>
+                    <BeforeAfter before={c.before} after={c.after} />
+                  </div>
+                ))}
+                {found.data?.origin.host ? (
+                  <Draft
+                    proposal={p}
+                    host={found.data.origin.host}
+                    me={me}
+                    title={`Let ${account} ${operation} ${path}`}
+                  />
+                ) : null}
+              </li>
+            ))}
+          </ol>
+          <Command
+            text={`idletally access propose ${flagsOf(where)} ${quoted(account)} ${operation} ${quoted(path)}`}
+          />
+        </section>
+      ) : null}
+    </div>
+  );
+}
