@@ -17,7 +17,9 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -58,6 +60,15 @@ type service struct {
 	states    []wire.WatchState
 	heard     []wire.Heard
 	refuse    int // so many calls with what was heard
+}
+
+// chunk returns the chunk whose number ends a path; none where there is none.
+func (s *service) chunk(at string) []byte {
+	n, err := strconv.Atoi(path.Base(at))
+	if err != nil || n >= len(s.chunks) {
+		return nil
+	}
+	return s.chunks[n]
 }
 
 func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
@@ -167,7 +178,7 @@ func (s *service) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(204)
 
 	case strings.Contains(r.URL.Path, "/chunks/"):
-		_, _ = w.Write(s.chunks[0])
+		_, _ = w.Write(s.chunk(r.URL.Path))
 	case strings.Contains(r.URL.Path, "/originals/"):
 		s.originals = b
 		w.WriteHeader(204)

@@ -262,14 +262,15 @@ func PutBack(
 // file: as much as somebody may do who may only put back.
 func leadsBack(runs string, chunks change.Chunks) error {
 	open := map[string]plan.Step{}
-	for n := range chunks.Count() {
-		steps, err := chunks.Steps(n)
-		if err != nil {
-			return err
+	err := eachStep(chunks, func(_ int, s plan.Step) error {
+		if _, twice := open[s.Path]; twice { // one of them would be held against nothing
+			return fmt.Errorf("%w: two of its steps are of %s", roster.ErrRefused, pathname.Escape(s.Path))
 		}
-		for _, s := range steps {
-			open[s.Path] = s
-		}
+		open[s.Path] = s
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 
 	list, err := os.ReadDir(runs)
@@ -296,6 +297,19 @@ func leadsBack(runs string, chunks change.Chunks) error {
 
 // findOriginals takes the steps out that lead to what a run found.
 func findOriginals(j *change.Journal, chunks change.Chunks, open map[string]plan.Step) error {
+	return eachStep(chunks, func(i int, s plan.Step) error {
+		want, ok := open[s.Path]
+		found, had := j.Original(i)
+		same := found.File.Inode == 0 || want.File.Inode != 0 && want.File.Is(found.File)
+		if ok && had && want.Kind == s.Kind && want.After == found.Set && same {
+			delete(open, s.Path)
+		}
+		return nil
+	})
+}
+
+// eachStep visits the steps of all chunks, with their numbers in the run.
+func eachStep(chunks change.Chunks, visit func(i int, s plan.Step) error) error {
 	base := 0
 	for n := range chunks.Count() {
 		steps, err := chunks.Steps(n)
@@ -303,11 +317,8 @@ func findOriginals(j *change.Journal, chunks change.Chunks, open map[string]plan
 			return err
 		}
 		for i, s := range steps {
-			want, ok := open[s.Path]
-			found, had := j.Original(base + i)
-			same := found.File.Inode == 0 || want.File.Inode != 0 && want.File.Is(found.File)
-			if ok && had && want.Kind == s.Kind && want.After == found.Set && same {
-				delete(open, s.Path)
+			if err := visit(base+i, s); err != nil {
+				return err
 			}
 		}
 		base += len(steps)
@@ -327,20 +338,13 @@ func (b *Back) tellDamage(j *change.Journal, chunks change.Chunks, wanted func(s
 		lost[step] = true
 	}
 
-	base := 0
-	for n := range chunks.Count() {
-		steps, err := chunks.Steps(n)
-		if err != nil {
-			return err
+	if err := eachStep(chunks, func(i int, s plan.Step) error {
+		if lost[i] && wanted(s.Path) {
+			b.Lost = append(b.Lost, pathname.Escape(s.Path))
 		}
-
-		for i, s := range steps {
-			if lost[base+i] && wanted(s.Path) {
-				b.Lost = append(b.Lost, pathname.Escape(s.Path))
-			}
-		}
-
-		base += len(steps)
+		return nil
+	}); err != nil {
+		return err
 	}
 
 	if len(b.Lost) > 0 || d.More > 0 || d.Unknown {

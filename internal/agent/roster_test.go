@@ -306,6 +306,23 @@ func TestOnePersonAlone(t *testing.T) {
 		})
 	}
 
+	// Beside the step that leads back, in a chunk of its own, stands one that opens the same file.
+	must(t, os.Chmod(h.file, 0o644))
+	h.leads(plan.Restore, 0o644, 0o666, this)
+	opens := h.s.chunks[0]
+	h.leads(plan.Restore, 0o666, 0o600, this)
+	h.s.chunks = append([][]byte{opens}, h.s.chunks...)
+	part := &h.manifest.Hosts[0]
+	part.Steps, part.Chunks = 2, append([]tree.Hash{plan.Digest(opens)}, part.Chunks...)
+	said := h.order(t, nil, h.signed(t, statement.Alone, "bosun"))
+	st, err = os.Stat(h.file)
+	must(t, err)
+	if !strings.Contains(said, "two of its steps") || st.Mode().Perm() != 0o644 {
+		t.Errorf("a path twice: %s, %s", said, st.Mode())
+	}
+	must(t, os.Chmod(h.file, 0o600))
+	part.Steps = 1
+
 	h.leads(plan.Adjustment, 0o600, 0o640, plan.Identity{})
 	if said := h.order(t, nil, h.signed(t, statement.Alone, "quartermaster")); !strings.HasPrefix(said, "finished") {
 		t.Errorf("whoever may act alone: %s", said)
