@@ -156,6 +156,10 @@ func (s *Store) ApproveAlone(ctx context.Context, plan string, a Approving) erro
 		if _, err := tx.ExecContext(ctx, `DELETE FROM plan_approval WHERE plan = ?`, plan); err != nil {
 			return err
 		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM plan_signed WHERE plan = ? AND says = 'approved'`,
+			plan); err != nil {
+			return err
+		}
 		return addApproval(ctx, tx, plan, a)
 	})
 }
@@ -212,8 +216,8 @@ func (s *Store) unapprove(ctx context.Context, id, to, by string) error {
 			_, err = tx.ExecContext(ctx, `DELETE FROM plan_approval WHERE plan = ?`, id)
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM plan_signed WHERE plan = ? AND says = 'approved' AND who = ?`, id,
-			by); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM plan_signed WHERE plan = ? AND says IN ('approved', 'alone') AND who = ?`,
+			id, by); err != nil {
 			return err
 		}
 		r, err = tx.ExecContext(ctx, `DELETE FROM plan_approval WHERE plan = ? AND reviewer = ?`, id, by)

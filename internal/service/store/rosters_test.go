@@ -222,6 +222,24 @@ func TestRostersUseKeys(t *testing.T) {
 	}
 }
 
+// What somebody signed who acted alone goes as they take it back, and so does what others had approved before.
+func TestAloneIsTakenBack(t *testing.T) {
+	ctx := t.Context()
+	p, _ := aPlan(t, name("host"))
+	must(t, st.SubmitPlan(ctx, p.ID, Signature{Says: "submitted", Who: "author", Signed: []byte("{}")}))
+	_, err := approved(t, p, Approving{By: "reviewer", Digest: p.Digest, Needed: 2,
+		Signature: Signature{Says: "approved", Who: "reviewer", Signed: []byte("{}")}})
+	must(t, err)
+	must(t, st.ApproveAlone(ctx, p.ID, Approving{By: "operator", Digest: p.Digest, Life: time.Hour,
+		Signature: Signature{Says: "alone", Who: "operator", Signed: []byte("{}")}}))
+	must(t, st.WithdrawApproval(ctx, p.ID, "operator"))
+	left, err := st.PlanSignatures(ctx, p.ID)
+	must(t, err)
+	if len(left) != 1 || left[0].Says != "submitted" {
+		t.Errorf("there is left %+v", left)
+	}
+}
+
 // Two people who approve at once, and one who acts alone meanwhile: one of them has it approved, and what is stored
 // says by whom.
 func TestApprovalsAtOnce(t *testing.T) {
