@@ -15,6 +15,7 @@ import (
 	"idletally/internal/client"
 	"idletally/internal/core/roster"
 	"idletally/internal/pen"
+	"idletally/internal/testkit/pens"
 	"idletally/internal/testkit/sshkeys"
 	"idletally/internal/wire"
 )
@@ -208,7 +209,22 @@ func signedAgreements(
 		_, err := admin.SetRoles(ctx, "lookout", []string{wire.Viewer, wire.Author})
 		return err
 	}
-	fails(t, "roles, alone", ask(), http.StatusConflict, "2 other admins have to agree")
+
+	// An admin who has no host yet that acts by the roster puts another in its place, with nobody who could agree.
+	strangers := r
+	strangers.People = nil
+	for i, name := range []string{"admin", "nobody-known"} {
+		key := roster.NamedKey{Name: "tide", Key: pens.New(t, uint64(i)).Key}
+		strangers.People = append(strangers.People, roster.Person{Name: name, Keys: []roster.NamedKey{key}})
+	}
+	for _, other := range []roster.Roster{strangers, r} {
+		other.Made = other.Made.Add(-time.Second)
+		text, err := other.Bytes()
+		must(t, err)
+		_, err = admin.ProposeRoster(ctx, string(text))
+		must(t, err)
+		fails(t, "roles, alone", ask(), http.StatusConflict, "2 other admins have to agree")
+	}
 	id := ownOf(t, others["mate"], "admin")
 	_, err = others["mate"].AgreeToRequest(ctx, id, wire.Agreement{})
 	fails(t, "without a signature", err, http.StatusUnprocessableEntity, "keys of their own")
