@@ -372,8 +372,26 @@ func TestRosterElsewhere(t *testing.T) {
 				if (st.Mode().Perm() == 0o600) != signs {
 					t.Errorf("signed %t: its mode is %s", signs, st.Mode())
 				}
+				if signs && host == "barge" {
+					putBackSigned(t, op, author, own, r.ID, at)
+				}
 			}
 		})
+	}
+}
+
+// putBackSigned has a host put a run back, without its service, by the signature of whom its roster names for that.
+func putBackSigned(t *testing.T, root, author command, folder, run, path string) {
+	t.Helper()
+	back := []string{"agent", "--folder", folder, "put-back", run, "--yes"}
+	root.want(2, "names who puts back here by their signature: ", back...)
+	back = append(back, "--reason", "The gate does not open.")
+	root.want(2, "quartermaster. Give --reason, and --sign or --key FILE", back...)
+	root.want(1, "the roster does not have", append(back, "--key", author.s.KeyFile("harbourmaster"))...)
+	author.want(0, "1 of 1 paths are as they were before run "+run, append(back, "--sign")...)
+	root.want(0, "quartermaster", "agent", "--folder", folder, "runs")
+	if st, err := os.Stat(path); err != nil || st.Mode().Perm() != 0o644 {
+		t.Errorf("after it was put back: %v, %v", st.Mode(), err)
 	}
 }
 

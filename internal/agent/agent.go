@@ -645,6 +645,35 @@ func (a *Agent) ended(state lifecycle.Part, message string) wire.RunDone {
 	return wire.RunDone{State: state, Message: message, Roster: a.rosterPoint()}
 }
 
+// fetched returns the steps of an order as they lie in the run's folder, with the plan that they are of; what is not
+// there yet comes from the service. Wrong is why they are not the order's, or cannot be kept; err is of the way.
+func fetched(ctx context.Context, to runSink, w *wire.Work, got accepted) (chunks *stored, wrong, err error) {
+	if err := private.MkdirAll(got.folder); err != nil {
+		return nil, fmt.Errorf("run's folder: %w", err), nil
+	}
+	if err := private.WriteFile(filepath.Join(got.folder, manifestFile), w.Manifest); err != nil {
+		return nil, fmt.Errorf("keep the plan: %w: free some space and resume the run", err), nil
+	}
+
+	chunks = &stored{folder: got.folder, part: got.part}
+	for n, h := range got.part.Chunks {
+		if _, err := chunks.Steps(n); err == nil {
+			continue
+		}
+		b, err := to.Chunk(ctx, w.ID, n)
+		if err != nil {
+			return nil, nil, err
+		}
+		if _, err := plan.CheckChunk(b, h, got.part.Roots); err != nil {
+			return nil, err, nil
+		}
+		if err := private.WriteFile(chunks.file(n), b); err != nil {
+			return nil, fmt.Errorf("keep the plan: %w: free some space and resume the run", err), nil
+		}
+	}
+	return chunks, nil, nil
+}
+
 func (a *Agent) run(ctx context.Context, to runSink, w *wire.Work, done, total *atomic.Int64, halt *atomic.Bool) error {
 	fail := func(format string, args ...any) error {
 		msg := fmt.Sprintf(format, args...)
@@ -656,25 +685,12 @@ func (a *Agent) run(ctx context.Context, to runSink, w *wire.Work, done, total *
 		return fail("%v", err)
 	}
 	order, part, folder := got.order, got.part, got.folder
-	if err := private.MkdirAll(folder); err != nil {
-		return fail("run's folder: %v", err)
-	}
-
-	chunks := &stored{folder: folder, part: part}
-	for n, h := range part.Chunks {
-		if _, err := chunks.Steps(n); err == nil {
-			continue
-		}
-		b, err := to.Chunk(ctx, w.ID, n)
-		if err != nil {
-			return err
-		}
-		if _, err := plan.CheckChunk(b, h, part.Roots); err != nil {
-			return fail("%v", err)
-		}
-		if err := private.WriteFile(chunks.file(n), b); err != nil {
-			return fail("keep the plan: %v: free some space and resume the run", err)
-		}
+	chunks, wrong, err := fetched(ctx, to, w, got)
+	switch {
+	case err != nil:
+		return err
+	case wrong != nil:
+		return fail("%v", wrong)
 	}
 
 	if err := a.take(got, chunks); err != nil {

@@ -3,8 +3,6 @@ package agent
 import (
 	"cmp"
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
@@ -58,7 +56,8 @@ type LocalRun struct {
 	Other  int       `json:"other"` // steps that were skipped or refused
 	Open   int       `json:"open"`  // steps without an end
 	Ended  bool      `json:"ended"`
-	Stored bool      `json:"stored"` // the service has it
+	Stored bool      `json:"stored"`       // the service has it
+	By     string    `json:"by,omitempty"` // who of the roster signed that this host puts back, where anybody had to
 }
 
 // LocalRuns lists the runs whose journals are on this host, the latest first. Journals that cannot be read are listed
@@ -78,6 +77,9 @@ func LocalRuns(folder string) (out []LocalRun, faults []error) {
 		if err != nil {
 			faults = append(faults, fmt.Errorf("run %s: %w", e.Name(), err))
 			continue
+		}
+		if r.By, err = signedBy(filepath.Join(runs, e.Name())); err != nil {
+			faults = append(faults, fmt.Errorf("run %s: %w", e.Name(), err))
 		}
 		out = append(out, r)
 	}
@@ -149,10 +151,9 @@ func (b Back) Whole() bool { return len(b.Results) == 0 && len(b.Lost) == 0 && b
 
 // PutBack puts back what a run changed on this host, for the paths that are wanted, from the host's own journal and
 // without any service. It is as careful as any run: what is no longer as the run left it is skipped, and what it
-// finds goes into a journal of its own.
-func PutBack(
-	ctx context.Context, folder, run string, wanted func(path string) bool, progress func(done, total int),
-) (out Back, err error) {
+// finds goes into a journal of its own. Where the host's roster names people who may put back alone, one of them has to
+// sign it first: sign has them do so.
+func PutBack(ctx context.Context, folder, run string, wanted func(path string) bool, sign Sign) (out Back, err error) {
 	s, err := Load(folder)
 	if err != nil {
 		return out, err
@@ -172,7 +173,6 @@ func PutBack(
 	}
 	defer free()
 
-	allowed := raws(s.Roots)
 	was := local{filepath.Join(runs, run), (r.Steps + plan.StepsPerChunk - 1) / plan.StepsPerChunk}
 	reach, hangUp, err := hostOf(&Agent{Settings: s}).fileSystem(ctx)
 	if err != nil {
@@ -180,6 +180,7 @@ func PutBack(
 	}
 	defer hangUp()
 
+	allowed := raws(s.Roots)
 	left, err := (&change.Runner{Journal: j, Roots: allowed, Chunks: was, Files: reach}).Settle(ctx)
 	if err != nil {
 		return out, err
@@ -198,64 +199,55 @@ func PutBack(
 		return out, fmt.Errorf("run %s changed nothing that is to be put back", run)
 	}
 
-	var k [8]byte
-	rand.Read(k[:])
-	out.Run, out.Steps = hex.EncodeToString(k[:]), len(steps)
-	own := filepath.Join(runs, out.Run)
-	if err := private.MkdirAll(own); err != nil {
-		return out, err
-	}
-
-	var chunks change.Memory
-	var all []byte
-	for c := range slices.Chunk(steps, plan.StepsPerChunk) {
-		b := plan.EncodeChunk(c)
-		if err := private.WriteFile((&stored{folder: own}).file(len(chunks)), b); err != nil {
-			return out, fmt.Errorf("keep the steps: %w", err)
-		}
-		chunks, all = append(chunks, c), append(all, b...)
-	}
-
-	journal, err := change.OpenJournal(filepath.Join(own, "journal"), change.Head{
-		Run:    out.Run,
-		Digest: plan.Digest(all).String(),
-		Host:   s.Host,
-		Steps:  len(steps),
-	})
-
+	application, err := applicationOf(was.folder, r.Head)
 	if err != nil {
+		return out, fmt.Errorf("run %s: %w", run, err)
+	}
+	back := backOf(s, application, steps)
+	if err := back.consent(folder, s, sign); err != nil {
 		return out, err
+	}
+	runner := &change.Runner{Roots: allowed, Allowed: allowed, Chunks: back.chunks, Files: reach, PutBack: true}
+	err = out.carryOut(ctx, back, filepath.Join(runs, back.plan.ID), runner)
+	return out, err
+}
+
+// carryOut keeps what leads back in a run of its own, and runs it.
+func (b *Back) carryOut(ctx context.Context, back putBack, folder string, runner *change.Runner) error {
+	b.Run, b.Steps = back.plan.ID, back.plan.Hosts[0].Steps
+	if err := back.keep(folder); err != nil {
+		return fmt.Errorf("keep the steps: %w", err)
+	}
+	journal, err := change.OpenJournal(filepath.Join(folder, "journal"), change.Head{
+		Run:    b.Run,
+		Digest: plan.Digest(back.plan.Bytes()).String(),
+		Host:   back.plan.Hosts[0].Host,
+		Steps:  b.Steps,
+	})
+	if err != nil {
+		return err
 	}
 	defer journal.Close()
 
-	runner := &change.Runner{
-		Journal:  journal,
-		Roots:    allowed,
-		Allowed:  allowed,
-		Chunks:   chunks,
-		Progress: progress,
-		Files:    reach,
-		PutBack:  true,
-	}
-
+	runner.Journal = journal
 	if err := runner.Run(ctx); err != nil {
-		return out, err
+		return err
 	}
 	wrong, err := runner.Verify(ctx)
 	if err != nil {
-		return out, err
+		return err
 	}
 
 	for _, x := range append(journal.Results(), wrong...) {
 		if x.Outcome == plan.Done && x.Reason == "" {
-			out.Done++
+			b.Done++
 			continue
 		}
-		out.Results, out.Paths = append(out.Results, x), append(out.Paths, pathname.Escape(steps[x.Step].Path))
+		b.Results = append(b.Results, x)
+		b.Paths = append(b.Paths, pathname.Escape(back.step(x.Step).Path))
 	}
-
-	out.Done -= len(wrong)
-	return out, nil
+	b.Done -= len(wrong)
+	return nil
 }
 
 // leadsBack returns an error unless each step leads to what this host itself found before one of its runs, of the same

@@ -93,6 +93,16 @@ func readSince(folder string) (t time.Time, err error) {
 	return t, err
 }
 
+// notBack returns a time, or the newest one that this host has acted by: somebody may have turned the clock back, and
+// what is over stays over.
+func notBack(folder string, now time.Time) (time.Time, error) {
+	since, err := readSince(folder)
+	if now.Before(since) {
+		now = since
+	}
+	return now, err
+}
+
 // keepSince notes that this host acts by signatures of up to a time. It only rises.
 func keepSince(folder string, t time.Time) error {
 	was, err := readSince(folder)
@@ -218,6 +228,9 @@ func (k *rosterKept) followRoster(r roster.Roster, line []roster.Step) (roster.R
 	return r, nil
 }
 
+// cameAlong reports whether the host came along an earlier edition.
+func (k *rosterKept) cameAlong(p statement.Point) bool { return slices.Contains(k.Past, p) }
+
 // cameBy reports whether a step leads to the edition that counts here, to one before it, or to one from before all that
 // the host remembers. Another edition of a number that it remembers is none of these.
 func (k *rosterKept) cameBy(now roster.Roster, step roster.Step) bool {
@@ -236,12 +249,8 @@ func (a *Agent) agreed(o plan.Order, m plan.Manifest, w *wire.Work, now time.Tim
 	if err != nil || kept == nil {
 		return by, err
 	}
-	since, err := readSince(a.Folder)
-	if err != nil {
+	if now, err = notBack(a.Folder, now); err != nil {
 		return by, err
-	}
-	if now.Before(since) { // somebody turned the clock back: what is over stays over
-		now = since
 	}
 	known := r.Edition
 	r, err = kept.followRoster(r, w.Roster)
@@ -264,7 +273,7 @@ func (a *Agent) agreed(o plan.Order, m plan.Manifest, w *wire.Work, now time.Tim
 		Host:        a.Host,
 		PutsBack:    m.Kind == plan.Restore,
 		Enrolled:    kept.Since,
-	}, w.Signed, func(p statement.Point) bool { return slices.Contains(kept.Past, p) }, now)
+	}, w.Signed, kept.cameAlong, now)
 	if err != nil {
 		return by, err
 	}

@@ -4,6 +4,7 @@ package agent
 
 import (
 	"bytes"
+	"context"
 	"crypto/ecdsa"
 	"crypto/ed25519"
 	"crypto/elliptic"
@@ -11,6 +12,7 @@ import (
 	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
+	"errors"
 	"fmt"
 	"maps"
 	"math/big"
@@ -24,6 +26,7 @@ import (
 	"time"
 
 	"idletally/internal/core/mode"
+	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
 	"idletally/internal/core/plan"
@@ -138,6 +141,7 @@ func newHarbour(t *testing.T) *harbour {
 		Rights: everywhere,
 	})
 	h.roster.Sort()
+	a.Settings.Roots = []string{pathname.Escape(root)}
 	must(t, a.Settings.save(a.Folder))
 	h.pin(t)
 
@@ -334,6 +338,132 @@ func TestOnePersonAlone(t *testing.T) {
 	h.leads(plan.Adjustment, 0o640, 0o600, plan.Identity{})
 	if said := h.order(t, nil, h.signed(t, statement.Alone, "bosun")); !strings.Contains(said, "without a roster") {
 		t.Errorf("without a roster: %s", said)
+	}
+}
+
+// Where the roster names people who may put back alone, root on the host takes their signature for it: of this run, by
+// this edition, by a key of theirs. Where it names nobody, root decides, as on a host without a roster.
+func TestPutBackIsSigned(t *testing.T) {
+	h := newHarbour(t)
+	first := h.run(t)
+	if b, err := h.putBack(first, nobodySigns); err != nil || !b.Whole() || h.changed(t) {
+		t.Fatalf("the roster names nobody: %+v, %v", b, err)
+	}
+
+	h.gives(t, "bosun", roster.Right{Do: roster.PutBack, Application: "ticketing", Host: "skiff"})
+	second := h.run(t)
+	over := func(made, until time.Duration) func(*statement.Statement) {
+		return func(s *statement.Statement) { s.Made, s.Until = s.Made.Add(made), s.Made.Add(until) }
+	}
+	for _, c := range []struct {
+		name, who, key string
+		change         func(*statement.Statement)
+		want           string
+	}{
+		{"nobody", "", "", nil, "nobody is here"},
+		{"somebody without the right", "harbourmaster", "harbourmaster", nil, "no right"},
+		{"by somebody else's key", "bosun", "harbourmaster", nil, "none of bosun"},
+		{"of another run", "bosun", "bosun", func(s *statement.Statement) { s.Plan = first }, "another plan"},
+		{"of other steps", "bosun", "bosun", func(s *statement.Statement) { s.Digest[3]++ }, "another plan"},
+		{"on another host", "bosun", "bosun", func(s *statement.Statement) { s.Hosts[0] = "punt" }, "another plan"},
+		{"by no edition", "bosun", "bosun", func(s *statement.Statement) { s.Roster.Hash[0]++ }, "does not know"},
+		{"from before", "bosun", "bosun", over(-time.Hour, time.Hour), "before this host was enrolled"},
+		{"what is over", "bosun", "bosun", over(-time.Hour, -time.Minute), "was good until"},
+		{"an approval", "bosun", "bosun", func(s *statement.Statement) {
+			s.Says, s.Reason = statement.Approved, ""
+		}, "refused by the roster"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			sign := nobodySigns
+			if c.who != "" {
+				sign = h.consents(t, c.who, c.key, c.change)
+			}
+			b, err := h.putBack(second, sign)
+			if err == nil || !strings.Contains(err.Error(), c.want) || !h.changed(t) {
+				t.Errorf("%+v, %v", b, err)
+			}
+		})
+	}
+
+	var earlier roster.Signed
+	b, err := h.putBack(second, func(ask Consent) (_ roster.Signed, err error) {
+		earlier, err = h.consents(t, "bosun", "bosun", nil)(ask)
+		return earlier, err
+	})
+	if err != nil || !b.Whole() || h.changed(t) {
+		t.Fatalf("who may: %+v, %v", b, err)
+	}
+	runs, faults := LocalRuns(h.a.Folder)
+	named := func(r LocalRun) bool { return r.Run == b.Run && r.By == "bosun" }
+	if len(faults) > 0 || !slices.ContainsFunc(runs, named) {
+		t.Errorf("%+v, %v", runs, faults)
+	}
+	again := func(Consent) (roster.Signed, error) { return earlier, nil }
+	if b, err := h.putBack(b.Run, again); err == nil || !strings.Contains(err.Error(), "another plan") {
+		t.Errorf("the same signature for the next: %+v, %v", b, err)
+	}
+}
+
+// A run whose plan an earlier version did not keep says of no application: whoever may put back for every one may put
+// it back. What somebody wrote in the plan's place says nothing.
+func TestPutBackOfAnEarlierVersion(t *testing.T) {
+	h := newHarbour(t)
+	h.gives(t, "bosun", roster.Right{Do: roster.PutBack, Application: "ticketing", Host: "skiff"})
+	run := h.run(t)
+	file := filepath.Join(h.a.Folder, "runs", run, manifestFile)
+	must(t, os.WriteFile(file, []byte("{}"), 0o600))
+	if b, err := h.putBack(run, nobodySigns); err == nil || !strings.Contains(err.Error(), "not the plan") {
+		t.Errorf("another plan in its place: %+v, %v", b, err)
+	}
+
+	must(t, os.Remove(file))
+	h.gives(t, "bosun", roster.Right{Do: roster.Alone, Application: roster.Everything, Host: roster.Everything})
+	if b, err := h.putBack(run, nobodySigns); err == nil || !strings.Contains(err.Error(), "nobody is here") {
+		t.Errorf("by nobody: %+v, %v", b, err)
+	}
+	if b, err := h.putBack(run, h.consents(t, "bosun", "bosun", nil)); err != nil || !b.Whole() || h.changed(t) {
+		t.Errorf("by who may for all: %+v, %v", b, err)
+	}
+}
+
+func nobodySigns(Consent) (roster.Signed, error) {
+	return roster.Signed{}, errors.New("nobody is here")
+}
+
+// run has two people open the file, and returns the run's name.
+func (h *harbour) run(t *testing.T) string {
+	t.Helper()
+	h.manifest.Title = fmt.Sprint("the gate, time ", h.runs)
+	later := func(what, who string) roster.Signed {
+		st := h.says(what, who)
+		st.Made = st.Made.Add(time.Duration(h.runs) * 20 * time.Second)
+		return signed(t, h.pens[who], st)
+	}
+	said := h.order(t, nil, later(statement.Submitted, "quartermaster"), later(statement.Approved, "harbourmaster"))
+	if !strings.HasPrefix(said, "finished") || !h.changed(t) {
+		t.Fatalf("two people: %s", said)
+	}
+	return fmt.Sprintf("0123456789%06x", h.runs)
+}
+
+func (h *harbour) putBack(run string, sign Sign) (Back, error) {
+	return PutBack(context.Background(), h.a.Folder, run, func(string) bool { return true }, sign)
+}
+
+// consents has somebody sign, by whosever key, what the host asks for, or what was changed of it. Each time it is
+// further ahead of the clock, since what was signed before the newest that a host has acted by does not count where a
+// roster is pinned again.
+func (h *harbour) consents(t *testing.T, who, key string, change func(*statement.Statement)) Sign {
+	return func(ask Consent) (roster.Signed, error) {
+		ahead := time.Duration(h.runs)*20*time.Second - 10*time.Second
+		b, err := ask.Statement(who, "The gate does not open.", time.Now().Add(ahead))
+		must(t, err)
+		st, err := statement.Parse(b)
+		must(t, err)
+		if change != nil {
+			change(&st)
+		}
+		return signed(t, h.pens[key], st), nil
 	}
 }
 

@@ -131,7 +131,7 @@ back, for "idletally run import".
 
 The order is checked as if it came over the network: it is signed by the service that this host
 joined, is for this host, and has not expired. Originals are safe in the agent's folder before
-anything is changed; "idletally agent put-back" needs nobody else. Where it is broken off, the same
+anything is changed; "idletally agent put-back" needs no service. Where it is broken off, the same
 command goes on where it was.`,
 		RunE: func(c *cobra.Command, a []string) error {
 			ag, err := agent.New(*folder, slog.New(slog.DiscardHandler)) // the report tells all

@@ -48,13 +48,19 @@ func (s signer) signed(
 		return nil, err
 	}
 
-	tell(c.ErrOrStderr(), "%s\n", strings.TrimRight(printable(ask.Statement), "\n"))
-	tell(c.ErrOrStderr(), "\nsigning this by %s, %s: touch the key if it waits for that\n", name, p.Key.Fingerprint())
-	sig, err := p.Sign(c.Context(), text)
+	signed, err := touch(c, p, name, text)
 	if err != nil {
 		return nil, err
 	}
-	return &roster.Signed{Statement: text, Key: p.Key, Signature: sig}, nil
+	return &signed, nil
+}
+
+// touch shows a text, and has a key sign it.
+func touch(c *cobra.Command, p pen.Pen, name string, text []byte) (roster.Signed, error) {
+	tell(c.ErrOrStderr(), "%s\n", strings.TrimRight(printable(string(text)), "\n"))
+	tell(c.ErrOrStderr(), "\nsigning this by %s, %s: touch the key if it waits for that\n", name, p.Key.Fingerprint())
+	sig, err := p.Sign(c.Context(), text)
+	return roster.Signed{Statement: text, Key: p.Key, Signature: sig}, err
 }
 
 // pen returns what signs, and its name in the roster.

@@ -108,6 +108,16 @@ func (r Roster) Authorize(
 	return People{}, fmt.Errorf("%w: %s", ErrRefused, strings.Join(append([]string{reason}, why...), "; "))
 }
 
+// PutsBack returns the people whose signature alone has a host put back what it found itself, for an application.
+func (r Roster) PutsBack(application, host string) (people []Person) {
+	for _, p := range r.People {
+		if p.May(PutBack, application, host) || p.May(Alone, application, host) {
+			people = append(people, p)
+		}
+	}
+	return people
+}
+
 // Said returns what somebody says of an order, or why a signature says nothing of it. Known is as for
 // [Roster.Authorize].
 func (r Roster) Said(
