@@ -160,7 +160,7 @@ func (o *options) showPolicy(c *cobra.Command, p wire.PolicyNow) error {
 		if p.Agree == 0 {
 			return "an admin alone changes"
 		}
-		return fmt.Sprintf("an admin changes when %d others agree", p.Agree)
+		return fmt.Sprintf("an admin changes with the agreement of %d more", p.Agree)
 	})
 
 	row("whoever agrees to a request", func(p wire.Policy) string {

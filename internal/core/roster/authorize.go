@@ -103,7 +103,7 @@ func (r Roster) Authorize(
 		return People{Submitter: alone[all], OwnOriginals: !may(alone[all]), Newest: newest}, nil
 	}
 
-	reason := fmt.Sprintf("plan %s of %s takes somebody who submits it and %d others who approve it; %d and %d have "+
+	reason := fmt.Sprintf("plan %s of %s takes somebody who submits it and the approval of %d more; %d and %d have "+
 		"signed", o.Plan, o.Application, need, len(by[statement.Submitted]), len(by[statement.Approved]))
 	return People{}, fmt.Errorf("%w: %s", ErrRefused, strings.Join(append([]string{reason}, why...), "; "))
 }

@@ -168,7 +168,7 @@ func (s *App) auditPolicy(ctx context.Context, what string, p wire.Policy, from 
 	}
 	others := "admins change who may do what alone"
 	if p.Agree > 0 {
-		others = fmt.Sprintf("%d other admins agree to changes of who may do what", p.Agree)
+		others = fmt.Sprintf("changes of who may do what take the agreement of %d more", p.Agree)
 	}
 	s.audit(ctx, what, "policy",
 		fmt.Sprintf("from %s on: %s; new reviewers count after %d h; %s; sessions end after %d min; enrolments %s; %s",

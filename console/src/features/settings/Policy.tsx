@@ -59,7 +59,9 @@ function said(p: Rules): string {
       : "a second factor is left to each",
     p.enrolment_days ? `hosts are enrolled anew after ${p.enrolment_days} days` : "hosts stay enrolled",
     `sessions end after ${p.idle} minutes`,
-    p.agree ? `${p.agree} other admins agree to changes of who may do what` : "admins change who may do what alone",
+    p.agree
+      ? `changes of who may do what take the agreement of ${p.agree} more`
+      : "admins change who may do what alone",
     ...(p.agree_signed ? ["whoever agrees to a request signs it by a key of their own"] : []),
   ].join("; ");
 }
