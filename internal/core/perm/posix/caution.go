@@ -113,7 +113,7 @@ func (p State) fileCautions(
 	to State, d *perm.Directory, add adder,
 ) {
 	runsAs := func(p State) bool {
-		return p.Mode&mode.SetUID != 0 || p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 || p.Caps != ""
+		return p.Mode&mode.SetUID != 0 || p.runsAsGroup() || p.Caps != ""
 	}
 	shared := func(p State) bool { // somebody else than the owner can write it
 		if p.Mode&0o002 != 0 || p.Access == nil && p.Mode&0o020 != 0 {

@@ -88,6 +88,6 @@ func (p State) subjectRights(k perm.Kind, s posixacl.Subject) perm.Rights {
 	// Set-user-ID gives an owner nothing; the group's identity, and capabilities, they get as everybody does
 	// (execve(2)).
 	set(perm.CanRunAs, k == perm.File && r&perm.CanExecute != 0 &&
-		(p.Mode&mode.SetUID != 0 && s.UID != p.UID || p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 || p.Caps != ""))
+		(p.Mode&mode.SetUID != 0 && s.UID != p.UID || p.runsAsGroup() || p.Caps != ""))
 	return r
 }

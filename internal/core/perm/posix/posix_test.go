@@ -553,3 +553,43 @@ func TestValuesOfNothing(t *testing.T) {
 		}
 	}
 }
+
+// On the way from one list to another a mask may give execute that neither mode has in its group digit, and the
+// set-group-ID bit with it an effect that it has on neither side.
+func TestNarrowRunsAsNobodyElse(t *testing.T) {
+	state := func(m mode.Mode, text string) State {
+		access, _, err := posixacl.ParseText(text, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return State{UID: 2, GID: 2, Mode: access.Mode(m), Access: access}
+	}
+	from := state(0o6143, "u::--x,u:3:r--,g::rwx,g:0:--x,m::r--,o::-wx")
+	to := state(0o3561, "u::r-x,u:1:-wx,g::---,g:2:-w-,m::rw-,o::--x")
+	through, err := perm.Narrow(perm.File, from.Set(), to.Set())
+	if err != nil || through.State().(State).Mode&0o2010 == 0o2010 {
+		t.Errorf("%+v passes through %+v, %v", from, through.State(), err)
+	}
+}
+
+// Each call of a change of a file, not only the state that it passes through, gives nobody what neither end gives them.
+func TestMovesOpenNothing(t *testing.T) {
+	r := random(t)
+	for range 20_000 {
+		from, to := randomState(r, perm.File), randomState(r, perm.File)
+		through, err := perm.Narrow(perm.File, from.Set(), to.Set())
+		if err != nil {
+			t.Fatal(err)
+		}
+		narrow := through.State().(State)
+		moves := append(from.Sequence(perm.File, narrow), narrow.Sequence(perm.File, to)...)
+		for _, who := range append(perm.Mentioned(from.Set(), nil), perm.Mentioned(to.Set(), nil)...) {
+			most := perm.RightsOf(perm.File, from.Set(), who.ID, nil) | perm.RightsOf(perm.File, to.Set(), who.ID, nil)
+			for _, m := range moves {
+				if perm.RightsOf(perm.File, m.State, who.ID, nil)&^most != 0 {
+					t.Fatalf("%s: %+v to %+v: %s makes %+v", who.ID, from, to, m.Call.What, m.State.State())
+				}
+			}
+		}
+	}
+}

@@ -18,12 +18,11 @@ func (p State) Empowers(k perm.Kind, to perm.State) bool {
 // powers names what a program can do afterwards that it could not before.
 func powers(from, to State) (out []string) {
 	setUID := func(p State) bool { return p.Mode&mode.SetUID != 0 && p.Mode&0o111 != 0 }
-	setGID := func(p State) bool { return p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 }
 	if setUID(to) && (!setUID(from) || from.UID != to.UID) {
 		out = append(out, "run as its owner whoever starts it")
 	}
 
-	if setGID(to) && (!setGID(from) || from.GID != to.GID) {
+	if to.runsAsGroup() && (!from.runsAsGroup() || from.GID != to.GID) {
 		out = append(out, "run in its group whoever starts it")
 	}
 

@@ -131,6 +131,12 @@ func sequence(k perm.Kind, from, to State) []op {
 	switch {
 	case slices.Equal(at.Access, to.Access):
 	case to.Access != nil:
+		if k != perm.Folder && at.Mode&^to.Mode&mode.SetGID != 0 && !at.runsAsGroup() {
+			off := at // or the new list's mask could give the bit an effect, until it is taken off
+			off.Mode &^= mode.SetGID
+			ops = append(ops, op{setMode, off})
+			at = off
+		}
 		do(setAccess)
 	default:
 		if at.Mode != to.Mode {
@@ -168,7 +174,7 @@ func (o op) after(k perm.Kind, p State) State {
 			break
 		}
 
-		if p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 {
+		if p.runsAsGroup() {
 			p.Mode &^= mode.SetGID
 		}
 

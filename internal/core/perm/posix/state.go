@@ -345,9 +345,16 @@ func (b State) Narrow(k perm.Kind, to perm.State) (perm.Set, error) {
 	if a.Caps == b.Caps && !(chowns && k != perm.Folder) {
 		n.Caps = a.Caps
 	}
+	if k != perm.Folder && n.runsAsGroup() && !b.runsAsGroup() && !a.runsAsGroup() {
+		n.Mode &^= mode.SetGID // the mask in between would give the bit an effect that it has on neither side
+	}
 
 	return n.Set(), nil
 }
+
+// runsAsGroup reports whether a program with this state runs with its group's identity: without execute in the mode's
+// group digit the bit has no effect on that (inode(7)).
+func (p State) runsAsGroup() bool { return p.Mode&mode.SetGID != 0 && p.Mode&0o010 != 0 }
 
 // Within reports whether a state gives nobody, whatever groups they are in, what neither before nor after gives them.
 // It speaks of modes alone: where there are lists, set-ID bits or capabilities it says no.
