@@ -147,6 +147,7 @@ type Rule struct {
 	On, Off  perm.Flags
 	Shares   *ShareGrants // of shares: a path's own entries
 	Inherits *bool        // of shares: whether it takes entries from above
+	Drops    bool         // of a change that stops that: what came down is not kept as the path's own
 	Exists   *bool
 	Any      []string            // keys of which it takes back what earlier rules say
 	At       map[string]Position // where each of its keys stands

@@ -2,6 +2,7 @@ package baseline
 
 import (
 	"fmt"
+	"slices"
 
 	"idletally/internal/core/perm"
 )
@@ -27,12 +28,14 @@ var (
 	stateKeys  = []string{
 		"owner", "group", "files", "folders", "entries", "defaults", "capability", "grants", "inherits",
 	}
+	setKeys = append([]string{"form", "for"}, stateKeys...)
 )
 
 // ParseChanges reads hand-written changes for the paths below some roots; words are those of a baseline
 // for accounts, or nil. The error, if there is one, is an Errors with every fault found.
 func ParseChanges(text []byte, roots []string, words map[string]string) (*Changes, error) {
 	r := newReader(Env{})
+	r.builtin()
 	out := &Changes{doc: &Document{Roots: roots, Accounts: words}}
 	r.bounded(func() {
 		if body := r.body(text); body != nil {
@@ -91,7 +94,7 @@ func (r *reader) change(n *node) Change {
 	}
 
 	if set != nil {
-		r.aspects(set, "set", stateKeys, &c.Set, nil)
+		r.set(set, &c.Set)
 	}
 
 	switch {
@@ -100,7 +103,7 @@ func (r *reader) change(n *node) Change {
 		r.fail(n, "the change has no paths: say where it is to be made, such as \"paths: /srv/app/**\"")
 	case set == nil || c.Set.silent():
 		r.fail(n,
-			"the change sets nothing: give under \"set\" owner, group, files, folders, entries, defaults, "+
+			"the change sets nothing: give under \"set\" a form, owner, group, files, folders, entries, defaults, "+
 				"capability, grants or inherits")
 	case c.Where != nil && c.Where.silent():
 		r.fail(where,
@@ -109,6 +112,28 @@ func (r *reader) change(n *node) Change {
 	}
 
 	return c
+}
+
+// set reads what paths are to be: a form, as rules take one, and what is said besides, which counts.
+func (r *reader) set(n *node, rule *Rule) {
+	var form *node
+	var people []string
+	newReader(Env{}).pairs(n, "set", setKeys, func(key string, v *node) { // unknown keys are told below
+		switch key {
+		case "form":
+			form = v
+		case "for":
+			people = r.people(v)
+		}
+	})
+
+	switch {
+	case form != nil:
+		r.take(form, rule, people)
+	case len(people) > 0 && !usesFor(n):
+		r.fail(n, "for is of use only with a form, or with ${for} in entries")
+	}
+	r.aspects(n, "set", setKeys, rule, people)
 }
 
 // Named lists the accounts that a baseline's rules name, as a host knows them.
@@ -153,7 +178,10 @@ type Changer struct {
 	Matched []int // how many paths each change has spoken of
 }
 
-type changer struct{ set, where *Matcher }
+type changer struct {
+	paths      []Pattern
+	set, where *Matcher
+}
 
 // For prepares the changes for a host. Whatever the host does not know is a problem, and then nothing may be changed.
 func (c *Changes) For(dir *perm.Directory) (*Changer, []Problem) {
@@ -165,13 +193,20 @@ func (c *Changes) For(dir *perm.Directory) (*Changer, []Problem) {
 		return m
 	}
 	for _, x := range c.List {
-		s := changer{set: with(x.Set)}
+		s := changer{paths: x.Set.Paths, set: with(x.Set)}
 		if x.Where != nil {
 			s.where = with(*x.Where)
 		}
 		out.steps = append(out.steps, s)
 	}
 	return out, all
+}
+
+// Reaches reports whether some change may speak of a path, or of what is below it.
+func (c *Changer) Reaches(path string) bool {
+	return slices.ContainsFunc(c.steps, func(s changer) bool {
+		return slices.ContainsFunc(s.paths, func(p Pattern) bool { return p.canReach(path) })
+	})
 }
 
 // Change returns the state that a path is to have.

@@ -66,6 +66,12 @@ func TestChanges(t *testing.T) {
 			plain(0o646), plain(0o644)},
 		{"execute only where it belongs", "{paths: /srv/**, set: {files: g=rX, folders: g=rX}}", "/srv/f", perm.File,
 			plain(0o600), plain(0o640)},
+		{"by a form", "{paths: /srv/**, set: {form: private-key}}", "/srv/f", perm.File,
+			listed(1, 1, 0o644, posixacl.List{temp}, nil), plain(0o600)},
+		{"by a form and what is said besides", "{paths: /srv/**, set: {form: secret, files: 0600}}", "/srv/f",
+			perm.File, plain(0o644), plain(0o600)},
+		{"by a form for somebody", "{paths: /srv/**, set: {form: withheld, for: temp}}", "/srv/f", perm.File,
+			plain(0o700), listed(1, 1, 0o755, posixacl.List{{Tag: posixacl.User, ID: 3}}, nil)},
 		{"one after the other",
 			"{paths: /srv/**, set: {owner: mate}}, {paths: /srv/**, where: {owner: mate}, set: {group: auditors}}",
 			"/srv/f", perm.File, plain(0o640), listed(2, 2, 0o640, nil, nil)},
@@ -89,23 +95,32 @@ func TestChanges(t *testing.T) {
 }
 
 func TestChangesRefused(t *testing.T) {
-	for text, want := range map[string]string{
-		"changes: []":                                                               "nothing is to be changed",
-		"other: 1":                                                                  "other",
-		"changes: [{set: {owner: mate}}]":                                           "has no paths",
-		"changes: [{paths: /srv/**}]":                                               "sets nothing",
-		"changes: [{paths: /srv/**, set: {}}]":                                      "sets nothing",
-		"changes: [{paths: /etc/**, set: {owner: mate}}]":                           "root",
-		"changes: [{paths: /srv/**, where: {}, set: {owner: mate}}]":                "names no condition",
-		"changes: [{paths: /srv/**, set: {owner: mate, colour: red}}]":              "colour",
-		"changes: [{paths: /srv/**, set: {files: 0999}}]":                           "octal",
-		"changes: [{paths: /srv/**, set: {entries: ['user:mate:q']}}]":              "entry",
-		"changes: [{paths: /srv/**, set: {entries: {without: ['user:mate:r--']}}}]": "want user:NAME",
+	if _, err := ParseChanges([]byte("other: 1"), []string{"/srv"}, nil); err == nil {
+		t.Error("another text is none of changes")
+	}
+	for _, c := range []struct{ change, want string }{
+		{"", "nothing is to be changed"},
+		{"{set: {owner: mate}}", "has no paths"},
+		{"{paths: /srv/**}", "sets nothing"},
+		{"{paths: /srv/**, set: {}}", "sets nothing"},
+		{"{paths: /etc/**, set: {owner: mate}}", "root"},
+		{"{paths: /srv/**, where: {}, set: {owner: mate}}", "names no condition"},
+		{"{paths: /srv/**, set: {owner: mate, colour: red}}", "colour"},
+		{"{paths: /srv/**, set: {files: 0999}}", "octal"},
+		{"{paths: /srv/**, set: {form: dropp}}", "no form"},
+		{"{paths: /srv/**, set: {form: withheld}}", "for whom"},
+		{"{paths: /srv/**, set: {form: drop, for: mate}}", "nobody in particular"},
+		{"{paths: /srv/**, set: {owner: mate, for: temp}}", "only with a form"},
+		{"{paths: /srv/**, where: {form: drop}, set: {owner: mate}}", "form"},
+		{"{paths: /srv/**, set: {inherits: sometimes}}", "from above"},
+		{"{paths: /srv/**, where: {inherits: 'stopped, keeping nothing'}, set: {owner: mate}}", "from above"},
+		{"{paths: /srv/**, set: {entries: ['user:mate:q']}}", "entry"},
+		{"{paths: /srv/**, set: {entries: {without: ['user:mate:r--']}}}", "want user:NAME"},
 	} {
-		t.Run(text, func(t *testing.T) {
-			if _, err := ParseChanges([]byte(text), []string{"/srv"}, nil); err == nil ||
-				!strings.Contains(err.Error(), want) {
-				t.Errorf("%s: %v, want %q", text, err, want)
+		t.Run(c.change, func(t *testing.T) {
+			_, err := ParseChanges([]byte("changes: ["+c.change+"]"), []string{"/srv"}, nil)
+			if err == nil || !strings.Contains(err.Error(), c.want) {
+				t.Errorf("%v, want %q", err, c.want)
 			}
 		})
 	}
@@ -135,4 +150,24 @@ func FuzzParseChanges(f *testing.F) {
 			t.Fatal(err)
 		}
 	})
+}
+
+// What cannot match below a folder need not be walked there; what can is.
+func TestChangesReach(t *testing.T) {
+	changes, err := ParseChanges([]byte("changes: [{paths: /srv/a/*/c, set: {owner: mate}}, "+
+		"{paths: /srv/b/**, set: {owner: mate}}]"), []string{"/srv"}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	m, _ := changes.For(crewList.Index())
+	for path, want := range map[string]bool{
+		"/srv": true, "/srv/a": true, "/srv/a/x": true, "/srv/a/x/c": true, "/srv/a/x/d": false, "/srv/a/x/c/d": false,
+		"/srv/b": true, "/srv/b/x/y": true, "/srv/c": false,
+	} {
+		t.Run(path, func(t *testing.T) {
+			if got := m.Reaches(path); got != want {
+				t.Errorf("reaches %s: %t", path, got)
+			}
+		})
+	}
 }

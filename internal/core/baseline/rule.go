@@ -61,12 +61,7 @@ func (r *reader) rule(n *node) Rule {
 		case "form":
 			form = v
 		case "for":
-			people = r.words(v, "for")
-			for _, p := range people {
-				if !accountName.MatchString(p) {
-					r.fail(v, "for: %q cannot be an account's name", p)
-				}
-			}
+			people = r.people(v)
 		}
 	})
 
@@ -111,6 +106,17 @@ func (r *reader) rule(n *node) Rule {
 	}
 
 	return rule
+}
+
+// people reads for whom a form is.
+func (r *reader) people(n *node) []string {
+	names := r.words(n, "for")
+	for _, p := range names {
+		if !accountName.MatchString(p) {
+			r.fail(n, "for: %q cannot be an account's name", p)
+		}
+	}
+	return names
 }
 
 func usesFor(n *node) bool { return n.holds("${for}") }
@@ -215,13 +221,7 @@ func (r *reader) aspects(n *node, what string, known []string, rule *Rule, peopl
 		case "grants":
 			rule.Shares = r.shareGrants(v)
 		case "inherits":
-			s, ok := r.scalar(v, key)
-			yes := s == perm.InheritsFromAbove
-			if ok && !yes && s != perm.InheritsStopped {
-				r.fail(v, "inherits %q: want %q or %q", s, perm.InheritsFromAbove, perm.InheritsStopped)
-			}
-
-			rule.Inherits = &yes
+			r.inherits(v, what, rule)
 
 		case "immutable", "append-only":
 			flag := flagKeys[key]
@@ -232,6 +232,18 @@ func (r *reader) aspects(n *node, what string, known []string, rule *Rule, peopl
 			}
 		}
 	})
+}
+
+// inherits reads whether a path takes entries from above. That it keeps nothing of what came down a change can say, and
+// no declaration: nothing shows it afterwards.
+func (r *reader) inherits(n *node, what string, rule *Rule) {
+	s, ok := r.scalar(n, "inherits")
+	yes := s == perm.InheritsFromAbove
+	rule.Drops = what == "set" && s == perm.InheritsEmptied
+	if ok && !yes && s != perm.InheritsStopped && !rule.Drops {
+		r.fail(n, "inherits %q: want %q or %q", s, perm.InheritsFromAbove, perm.InheritsStopped)
+	}
+	rule.Inherits = &yes
 }
 
 // anyKeys are the keys that accept any: then the aspect is not judged after all.

@@ -103,7 +103,7 @@ func parseShareGrant(s string) (g ShareGrant, why string) {
 func (m *Matcher) share(w *perm.Desired, i int, k perm.Kind) {
 	r := &m.doc.Rules[i]
 	if r.Inherits != nil {
-		w.Inherits, w.Rule[perm.AspectInheritance] = r.Inherits, i
+		w.Inherits, w.Drops, w.Rule[perm.AspectInheritance] = r.Inherits, r.Drops, i
 	}
 
 	if r.Shares == nil {

@@ -22,6 +22,7 @@ type Desired struct {
 	On, Off      Flags
 	Grants       *DesiredGrants // the path's own entries, apart from those that come from above
 	Inherits     *bool          // whether it takes entries from above
+	Drops        bool           // where it stops taking them, what came down is not kept as the path's own
 	Absent       bool           // nothing is to be there
 	LeaveAlone   bool
 	Rule         map[Aspect]int

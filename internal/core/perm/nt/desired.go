@@ -125,7 +125,7 @@ func (w *desired) apply(a perm.Aspect, f perm.Found, d ntsd.Descriptor) ntsd.Des
 	case k == perm.Link:
 	case a == perm.AspectInheritance && w.NT.Inherits != nil && !*w.NT.Inherits:
 		if d.Control&ntsd.Protected == 0 {
-			d = ntsd.Stop(&d, true)
+			d = ntsd.Stop(&d, !w.Drops)
 		}
 	case a == perm.AspectInheritance && w.NT.Inherits != nil:
 		if d.Control&ntsd.Protected != 0 {

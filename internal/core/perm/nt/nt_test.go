@@ -462,3 +462,22 @@ func TestTooLongIsNoExcuse(t *testing.T) {
 		t.Errorf("%d differences", len(got))
 	}
 }
+
+// Where a path stops inheriting, what came down becomes its own, or goes.
+func TestStopsInheriting(t *testing.T) {
+	const found = "O:SYD:AI(D;;FR;;;crew)(A;OICI;FA;;;mates)(A;OICIID;FR;;;WD)"
+	for drops, want := range map[bool]string{
+		false: "O:SYD:P(D;;FR;;;crew)(A;OICI;FA;;;mates)(A;OICI;FR;;;WD)",
+		true:  "O:SYD:P(D;;FR;;;crew)(A;OICI;FA;;;mates)",
+	} {
+		t.Run(want, func(t *testing.T) {
+			no := false
+			w := &perm.Desired{Inherits: &no, Drops: drops, Rule: map[perm.Aspect]int{}}
+			got, err := w.Apply(perm.In(perm.Set{}, perm.Folder, nt(t, found)))
+			if err != nil || got != nt(t, want) {
+				t.Errorf("%v, want %v, %v", perm.Describe(perm.Folder, got, server()),
+					perm.Describe(perm.Folder, nt(t, want), server()), err)
+			}
+		})
+	}
+}

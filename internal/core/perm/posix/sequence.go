@@ -131,11 +131,8 @@ func sequence(k perm.Kind, from, to State) []op {
 	switch {
 	case slices.Equal(at.Access, to.Access):
 	case to.Access != nil:
-		if k != perm.Folder && at.Mode&^to.Mode&mode.SetGID != 0 && !at.runsAsGroup() {
-			off := at // or the new list's mask could give the bit an effect, until it is taken off
-			off.Mode &^= mode.SetGID
-			ops = append(ops, op{setMode, off})
-			at = off
+		if off := at.withoutIdle(k, to); off.Mode != at.Mode {
+			ops, at = append(ops, op{setMode, off}), off
 		}
 		do(setAccess)
 	default:
@@ -158,6 +155,15 @@ func sequence(k perm.Kind, from, to State) []op {
 	}
 
 	return ops
+}
+
+// withoutIdle returns the state without a set-group-ID bit that is to go and has no effect: the next list's mask could
+// give it one, until it is gone.
+func (p State) withoutIdle(k perm.Kind, to State) State {
+	if k != perm.Folder && to.Mode&mode.SetGID == 0 && !p.runsAsGroup() {
+		p.Mode &^= mode.SetGID
+	}
+	return p
 }
 
 // after is what the kernel makes of a state by one call; a crash can leave any of these.

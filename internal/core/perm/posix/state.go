@@ -345,11 +345,17 @@ func (b State) Narrow(k perm.Kind, to perm.State) (perm.Set, error) {
 	if a.Caps == b.Caps && !(chowns && k != perm.Folder) {
 		n.Caps = a.Caps
 	}
-	if k != perm.Folder && n.runsAsGroup() && !b.runsAsGroup() && !a.runsAsGroup() {
-		n.Mode &^= mode.SetGID // the mask in between would give the bit an effect that it has on neither side
-	}
 
-	return n.Set(), nil
+	return n.quiet(k, b, a).Set(), nil
+}
+
+// quiet returns what a change passes through without a set-group-ID bit that has an effect on neither side: the mask in
+// between could give it one.
+func (p State) quiet(k perm.Kind, before, after State) State {
+	if k != perm.Folder && p.runsAsGroup() && !before.runsAsGroup() && !after.runsAsGroup() {
+		p.Mode &^= mode.SetGID
+	}
+	return p
 }
 
 // runsAsGroup reports whether a program with this state runs with its group's identity: without execute in the mode's
