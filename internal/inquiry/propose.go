@@ -5,13 +5,10 @@ import (
 	"fmt"
 	"strings"
 
-	"go.yaml.in/yaml/v3"
-
 	"idletally/internal/core/access"
-	"idletally/internal/core/baseline"
 	"idletally/internal/core/least"
-	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/wish"
 	"idletally/internal/wire"
 )
 
@@ -74,7 +71,6 @@ func wireProposal(way access.Way, p least.Proposal, account string, d *perm.Dire
 	}
 
 	var says []string
-	var all changes
 	for _, c := range p.Changes {
 		at := way[c.Place]
 		out.Changes = append(out.Changes, wire.ProposedChange{
@@ -84,31 +80,16 @@ func wireProposal(way access.Way, p least.Proposal, account string, d *perm.Dire
 			After:  perm.Describe(at.Kind, c.After, d),
 		})
 		says = append(says, said(c.Words, at.Kind, d)+" on "+at.Path.String())
-		all.List = append(all.List, change{
-			Paths: pathname.Escape(baseline.Quote(string(at.Path))),
-			Only:  only(at.Kind),
-			Set:   set(c.Words, at.Kind, d),
-		})
+		out.Wishes = append(out.Wishes, wished(c.Words, at.Path.String(), at.Kind, d))
 	}
 	for _, who := range p.Others[:min(len(p.Others), maxOthers)] {
 		out.Others = append(out.Others, d.Name(who))
 	}
 	out.Says = strings.Join(says, "; ")
 
-	text, err := yaml.Marshal(all)
-	out.Text = string(text)
+	text, err := wish.Changes(out.Wishes)
+	out.Text = text
 	return out, err
-}
-
-// changes are hand-written changes, as package baseline reads them.
-type changes struct {
-	List []change `yaml:"changes"`
-}
-
-type change struct {
-	Paths string         `yaml:"paths"`
-	Only  string         `yaml:"only"`
-	Set   map[string]any `yaml:"set"`
 }
 
 // only is how a change names a kind.
@@ -120,27 +101,26 @@ func only(k perm.Kind) string {
 	return "other"
 }
 
-// set is what a change says.
-func set(w least.Words, k perm.Kind, d *perm.Directory) map[string]any {
-	out := map[string]any{}
+// wished is what a change says of a path.
+func wished(w least.Words, path string, k perm.Kind, d *perm.Directory) wish.Wish {
+	out := wish.Wish{Paths: []string{path}, Only: []string{only(k)}}
 	if w.Owner != "" {
-		out["owner"] = d.Name(w.Owner)
+		out.Set.Owner = d.Name(w.Owner)
 	}
-	if w.Mode != "" {
-		out[map[bool]string{true: "folders", false: "files"}[k == perm.Folder]] = w.Mode
+	switch {
+	case k == perm.Folder:
+		out.Set.Folders = w.Mode
+	default:
+		out.Set.Files = w.Mode
 	}
 	if w.Entry != nil {
-		out["entries"] = map[string]any{"at-least": []string{entry(*w.Entry, d)}}
+		out.Entries.Give = []string{entry(*w.Entry, d)}
 	}
-	grants := map[string]any{}
 	if w.Grant != nil {
-		grants["at-least"] = []string{grant(*w.Grant, k, d)}
+		out.Grants.Give = []string{grant(*w.Grant, k, d)}
 	}
 	if w.Without != "" {
-		grants["without"] = []string{d.Name(w.Without)}
-	}
-	if len(grants) > 0 {
-		out["grants"] = grants
+		out.Grants.Without = []string{d.Name(w.Without)}
 	}
 	return out
 }

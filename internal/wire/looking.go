@@ -5,6 +5,7 @@ import (
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/perm"
+	"idletally/internal/core/wish"
 )
 
 // Origin says where an answer was looked up.
@@ -92,6 +93,7 @@ type Proposal struct {
 	Everyone bool             `json:"everyone,omitempty" doc:"And so can everyone"`
 	Extra    int              `json:"extra" doc:"Rights that the account gets besides those that it takes"`
 	Text     string           `json:"text,omitempty" doc:"The changes, as a plan takes them (plan adjust --file)"`
+	Wishes   []wish.Wish      `json:"wishes,omitempty" doc:"The same, field by field"`
 }
 
 // ProposedChange is one path's.

@@ -113,7 +113,7 @@ func TestChangesRefused(t *testing.T) {
 		{"{paths: /srv/**, set: {owner: mate, for: temp}}", "only with a form"},
 		{"{paths: /srv/**, where: {form: drop}, set: {owner: mate}}", "form"},
 		{"{paths: /srv/**, set: {inherits: sometimes}}", "from above"},
-		{"{paths: /srv/**, where: {inherits: 'stopped, keeping nothing'}, set: {owner: mate}}", "from above"},
+		{"{paths: /srv/**, where: {inherits: 'stopped and emptied'}, set: {owner: mate}}", "from above"},
 		{"{paths: /srv/**, set: {entries: ['user:mate:q']}}", "entry"},
 		{"{paths: /srv/**, set: {entries: {without: ['user:mate:r--']}}}", "want user:NAME"},
 	} {

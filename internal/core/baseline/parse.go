@@ -391,6 +391,9 @@ func Quote(path string) string {
 	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(path)
 }
 
+// Written returns a path, or a pattern, as a text has it: escaped, and with nothing in it that is taken for a variable.
+func Written(path string) string { return strings.ReplaceAll(pathname.Escape(path), "${", `\x24{`) }
+
 // Patterns matches paths against many patterns at once. It is not safe for concurrent use.
 type Patterns struct{ m *Matcher }
 

@@ -145,8 +145,8 @@ func TestDraft(t *testing.T) {
 		want string
 	}{
 		{"all alike", func(world) {}, everything},
-		{"one exception", func(w world) { w.file("/srv/t/key", with(data, func(p *posix.State) { p.Mode = 0o600 })) },
-			everything + "\n- rule: key\n  paths: /srv/t/key\n  files: 0600"},
+		{"one exception", func(w world) { w.file("/srv/t/${x}y", with(data, func(p *posix.State) { p.Mode = 0o600 })) },
+			everything + "\n- rule: x-y\n  paths: \"/srv/t/\\\\x24{x}y\"\n  files: 0600"},
 		{"one ending", func(w world) {
 			for i := range 5 {
 				w.file(fmt.Sprintf("/srv/t/%d.key", i), with(data, func(p *posix.State) { p.Mode = 0o600; p.UID = 0 }))

@@ -10,7 +10,6 @@ import (
 	"strings"
 
 	"idletally/internal/core/baseline"
-	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/tree"
 )
@@ -29,11 +28,11 @@ func scalar(s string) string {
 // patterns writes a rule's paths: one beside its key, several a line each.
 func patterns(items []*item) string {
 	if len(items) == 1 {
-		return " " + scalar(pathname.Escape(items[0].pattern()))
+		return " " + scalar(baseline.Written(items[0].pattern()))
 	}
 	var b strings.Builder
 	for _, it := range items {
-		b.WriteString("\n      - " + scalar(pathname.Escape(it.pattern())))
+		b.WriteString("\n      - " + scalar(baseline.Written(it.pattern())))
 	}
 	return b.String()
 }
@@ -68,7 +67,7 @@ func (g *general) text(remark func(int) string, places int) string {
 	}
 
 	for _, r := range g.roots {
-		roots = append(roots, scalar(pathname.Escape(r)))
+		roots = append(roots, scalar(baseline.Written(r)))
 	}
 
 	if remark != nil {

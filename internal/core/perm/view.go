@@ -114,6 +114,6 @@ func Explain(k Kind, s Set) []string { return s.State().Explain(k) }
 const (
 	InheritsFromAbove = "from above"
 	InheritsStopped   = "stopped"
-	InheritsEmptied   = "stopped, keeping nothing" // what came down is not kept as the path's own
+	InheritsEmptied   = "stopped and emptied" // what came down is not kept as the path's own
 	NoListAtAll       = "no list: everybody may do everything"
 )
