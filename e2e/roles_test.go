@@ -18,6 +18,7 @@ import (
 
 	"idletally/demo"
 	"idletally/internal/client"
+	"idletally/internal/core/wish"
 	"idletally/internal/wire"
 )
 
@@ -145,9 +146,16 @@ func TestRoles(t *testing.T) {
 
 // named are the operations whose application stands in the body or the question, where the table's test gives none.
 var named = []string{
-	"POST /plans", "POST /baselines", "POST /baselines/effect", "POST /baselines/derive",
+	"POST /plans", "POST /plans/foreseen", "POST /baselines", "POST /baselines/effect", "POST /baselines/derive",
 	"POST /baselines/{name}/{number}/publish", "POST /snapshots", "POST /applications/{name}/snapshots",
 	"POST /snapshots/import", "POST /waivers", "POST /schedules", "POST /runs/report",
+}
+
+// privateLogs asks what it would come to if nobody else saw the logs.
+var privateLogs = wire.Foresee{
+	Application: "ticketing",
+	Hosts:       []string{"slip-north"},
+	Wishes:      []wish.Wish{{Paths: []string{"/srv/ticketing/logs"}, Form: "private"}},
 }
 
 // newcomer adds a person and signs them in.
@@ -261,11 +269,11 @@ func rolesOfOne(t *testing.T, s *demo.Stage, operations []string) {
 		"POST /runs/{id}/halt":   {func(c *client.Client) error { return failing(c.Halt(ctx, run.ID)) }},
 		"POST /runs/{id}/resume": {func(c *client.Client) error { return failing(c.Resume(ctx, run.ID)) }},
 		"POST /baselines":        {func(c *client.Client) error { return failing(c.UploadBaseline(ctx, e.Text)) }},
+		"POST /plans/foreseen":   {func(c *client.Client) error { return failing(c.Foresee(ctx, privateLogs)) }},
 		"POST /baselines/effect": {func(c *client.Client) error { return failing(c.PreviewBaseline(ctx, e.Text)) }},
 		"POST /baselines/derive": {func(c *client.Client) error {
 			return failing(c.DeriveBaseline(ctx, wire.NewDerivation{
-				Application: "ticketing",
-				Hosts:       []string{"slip-north"},
+				Application: "ticketing", Hosts: []string{"slip-north"},
 			}))
 		}},
 		"POST /baselines/{name}/{number}/publish": {

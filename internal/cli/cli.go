@@ -147,10 +147,10 @@ were found (baseline with errors, drift with --strict, steps refused, hosts miss
 	root.AddCommand(ownCommands(o)...)
 	root.AddCommand(agentCommand(o), loginCommand(o), logoutCommand(o), personCommand(o), hostCommand(o),
 		applicationCommand(o), baselineCommand(o), snapshotCommand(o), driftCommand(o), waiverCommand(o),
-		planCommand(o), runCommand(o), historyCommand(o), signInCommand(o), tokenCommand(o), scheduleCommand(o),
-		hookCommand(o), policyCommand(o), keysCommand(o), rosterCommand(o), requestCommand(o), overviewCommand(o),
-		versionCommand(o), profileCommand(o), searchCommand(o), storageCommand(o), modeCommand(o), entriesCommand(o),
-		pathCommand(o), accountCommand(o), accessCommand(o))
+		changeCommand(o), planCommand(o), runCommand(o), historyCommand(o), signInCommand(o), tokenCommand(o),
+		scheduleCommand(o), hookCommand(o), policyCommand(o), keysCommand(o), rosterCommand(o), requestCommand(o),
+		overviewCommand(o), versionCommand(o), profileCommand(o), searchCommand(o), storageCommand(o), modeCommand(o),
+		entriesCommand(o), pathCommand(o), accountCommand(o), accessCommand(o))
 
 	grouped(root)
 	exampled(root)
@@ -167,7 +167,7 @@ var inGroups = []struct {
 	{"Begin here:", []string{"login", "logout", "profile", "sign-in", "overview", "search", "doctor", "version"}},
 	{"Look, on this machine, on hosts and in snapshots:", []string{"path", "access", "account", "mode", "entries"}},
 	{"Declare and compare:", []string{"application", "baseline", "snapshot", "schedule", "drift", "waiver"}},
-	{"Change and put back:", []string{"plan", "run"}},
+	{"Change and put back:", []string{"change", "plan", "run"}},
 	{"Hosts and their agents:", []string{"host", "agent"}},
 	{"Run the service:",
 		[]string{"serve", "backup", "storage", "person", "token", "policy", "keys", "roster", "request", "hook",

@@ -78,6 +78,8 @@ var Examples = []string{
 	`idletally waiver withdraw 06h1453wa1p4zdvg`,
 
 	`idletally plan draft ticketing --group 7876dae91bbf --title "Close the logs"`,
+	`idletally change /srv/ticketing/keys/gate.key --application ticketing --host slip-north --form private-key`,
+	`idletally change /srv/ticketing/logs --depth content --where files=0777 --mode o-w --application ticketing --draft`,
 	`idletally plan adjust ticketing slip-north --paths '/srv/ticketing/site/**' --grant group:auditors:rX`,
 	`idletally plan adjust ticketing slip-north --paths '/srv/ticketing/keys/**' --take user:clerk-west --later`,
 	`idletally plan adjust ticketing --paths '/srv/ticketing/logs/*' --where files=0777 --set files=0640`,

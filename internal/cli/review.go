@@ -9,6 +9,7 @@ import (
 
 	"idletally/internal/client"
 	"idletally/internal/core/lifecycle"
+	"idletally/internal/core/plan"
 	"idletally/internal/core/statement"
 	"idletally/internal/wire"
 )
@@ -157,13 +158,13 @@ func showRemarks(o *options, c *cobra.Command, p wire.Plan) error {
 	return o.show(c, t)
 }
 
-// showReview prints what the checker warns of, who approved, and what was said.
-func showReview(c *cobra.Command, p wire.Plan) {
-	if len(p.Cautions) > 0 {
+// showCautions prints what the checker warns of.
+func showCautions(c *cobra.Command, list []plan.Caution) {
+	if len(list) > 0 {
 		printf(c, "\ncautions")
 	}
 
-	for _, x := range p.Cautions {
+	for _, x := range list {
 		weight := "caution"
 		if x.Grave {
 			weight = "GRAVE " + x.ID
@@ -179,7 +180,11 @@ func showReview(c *cobra.Command, p wire.Plan) {
 		printf(c, "  %-18s  %s%s", "", x.Text, times)
 		printf(c, "  %-18s  instead: %s", "", x.Instead)
 	}
+}
 
+// showReview prints what the checker warns of, who approved, and what was said.
+func showReview(c *cobra.Command, p wire.Plan) {
+	showCautions(c, p.Cautions)
 	for _, a := range p.Approvals {
 		void := ""
 		if a.Void != "" {

@@ -573,6 +573,11 @@ func (c *Client) Unread(ctx context.Context, report string) ([]wire.Left, error)
 		1_000_000)
 }
 
+// Foresee returns what changes would come to.
+func (c *Client) Foresee(ctx context.Context, in wire.Foresee) (wire.Foreseen, error) {
+	return post[wire.Foreseen](ctx, c, "/plans/foreseen", in)
+}
+
 // DraftPlan drafts a plan.
 func (c *Client) DraftPlan(ctx context.Context, in wire.Draft) (wire.Plan, error) {
 	return post[wire.Plan](ctx, c, "/plans", in)

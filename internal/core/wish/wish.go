@@ -62,8 +62,8 @@ type Basics struct {
 
 // An EntryChange is what is to be in a list, and whose entries are not.
 type EntryChange struct {
-	Give    []string `json:"give,omitempty" maxItems:"200"`
-	Without []string `json:"without,omitempty" maxItems:"200"`
+	Give    []string `json:"give,omitempty" maxItems:"200" doc:"Entries that are to be there"`
+	Without []string `json:"without,omitempty" maxItems:"200" doc:"Who is to have none"`
 	None    bool     `json:"none,omitempty" doc:"No others"`
 }
 

@@ -295,6 +295,9 @@ func (s *API) plansTable() []route {
 		post("/plans", "draft-plan", wire.Author, costly, a.DraftPlan,
 			"Draft a plan: a remediation from findings, a restore from a run's originals or a snapshot, "+
 				"an adjustment from hand-written changes").created().of(a.ApplicationOfDraft),
+		post("/plans/foreseen", "foresee-changes", wire.Author, costly, a.ForeseeChanges,
+			"What hand-written changes would come to; nothing is drafted, and no host is asked").
+			of(a.ApplicationOfForesee),
 		get("/plans", "list-plans", wire.Viewer, quick, a.ListPlans, "List plans, newest first"),
 		get("/plans/{id}", "get-plan", wire.Viewer, costly, a.GetPlan, "Show a plan with its equal steps"),
 		get("/plans/{id}/steps", "list-steps", wire.Viewer, costly, a.ListSteps,

@@ -142,6 +142,15 @@ func (s *App) DraftPlan(ctx context.Context, in *wire.Draft) (*wire.Plan, error)
 	return s.showPlan(ctx, id)
 }
 
+// ForeseeChanges returns what changes would come to, from how the hosts were seen last, and drafts nothing.
+func (s *App) ForeseeChanges(ctx context.Context, in *wire.Foresee) (*wire.Foreseen, error) {
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+
+	out, err := s.engine.Foresee(ctx, *in)
+	return &out, err
+}
+
 // ListPlansRequest is the request of [App.ListPlans].
 type ListPlansRequest struct {
 	State lifecycle.Plan `query:"state" enum:"draft,in review,approved,declined,running,halted,finished"`

@@ -76,6 +76,11 @@ func faulty(faults baseline.Errors) error {
 	return fault.Invalid("the baseline has errors", details...)
 }
 
+// ApplicationOfForesee returns the application of changes that are only foreseen.
+func (s *App) ApplicationOfForesee(_ context.Context, in *wire.Foresee) (string, error) {
+	return in.Application, nil
+}
+
 // ApplicationOfDraft returns the application of what a plan is drafted from. If there are several the engine refuses
 // it.
 func (s *App) ApplicationOfDraft(ctx context.Context, in *wire.Draft) (string, error) {

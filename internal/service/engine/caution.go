@@ -81,22 +81,14 @@ func (d *Engine) Cautions(ctx context.Context, p store.Plan) ([]plan.Caution, er
 
 	said = []plan.Caution{}
 	for _, part := range m.Hosts {
-		list, err := d.check(ctx, p, part, snaps[part.Host])
+		c := plan.Checker{Host: part.Host, Identified: d.Files != nil}
+		list, err := d.check(ctx, c, p.Application, snaps[part.Host], d.stepsOf(ctx, p, part))
 		if err != nil {
 			return nil, fmt.Errorf("check plan %s for host %s: %w", p.ID, part.Host, err)
 		}
 		said = append(said, list...)
 	}
-
-	slices.SortStableFunc(said, func(a, b plan.Caution) int { // the grave ones first, of whichever host
-		switch {
-		case a.Grave == b.Grave:
-			return strings.Compare(a.Host, b.Host)
-		case a.Grave:
-			return -1
-		}
-		return 1
-	})
+	graveFirst(said)
 
 	d.checked.mu.Lock()
 	defer d.checked.mu.Unlock()
@@ -109,11 +101,25 @@ func (d *Engine) Cautions(ctx context.Context, p store.Plan) ([]plan.Caution, er
 	return said, nil
 }
 
-func (d *Engine) check(
-	ctx context.Context, p store.Plan, part plan.HostPart, snap store.Snapshot,
-) ([]plan.Caution, error) {
-	c := plan.Checker{Host: part.Host, Identified: d.Files != nil}
-	each := func(visit func(plan.Step) error) error {
+// graveFirst sorts cautions: the grave ones first, of whichever host.
+func graveFirst(list []plan.Caution) {
+	slices.SortStableFunc(list, func(a, b plan.Caution) int {
+		switch {
+		case a.Grave == b.Grave:
+			return strings.Compare(a.Host, b.Host)
+		case a.Grave:
+			return -1
+		}
+		return 1
+	})
+}
+
+// eachStep goes through steps of a host.
+type eachStep func(visit func(plan.Step) error) error
+
+// stepsOf goes through a plan's steps on a host.
+func (d *Engine) stepsOf(ctx context.Context, p store.Plan, part plan.HostPart) eachStep {
+	return func(visit func(plan.Step) error) error {
 		for n := range part.Chunks {
 			steps, err := d.Steps(ctx, p, part, n)
 			if err != nil {
@@ -128,7 +134,12 @@ func (d *Engine) check(
 
 		return nil
 	}
+}
 
+// check checks steps on a checker's host against how that was seen in a snapshot, if there is one.
+func (d *Engine) check(
+	ctx context.Context, c plan.Checker, application string, snap store.Snapshot, each eachStep,
+) ([]plan.Caution, error) {
 	if snap.ID != "" {
 		var err error
 		if c.Names, err = d.Store.Directory(ctx, snap); err != nil {
@@ -171,7 +182,7 @@ func (d *Engine) check(
 	}
 
 	var err error
-	if c.Matter, err = d.matter(ctx, p.Application, part.Host, c.Names, each); err != nil {
+	if c.Matter, err = d.matter(ctx, application, c.Host, c.Names, each); err != nil {
 		return nil, err
 	}
 
@@ -190,7 +201,7 @@ func node(ctx context.Context, seen subtree.Snapshot, folder string) (*tree.Node
 // matter returns the accounts that matter to an application: those that its baseline names, and those in the plan's
 // own states.
 func (d *Engine) matter(
-	ctx context.Context, application, host string, dir *perm.Directory, each func(func(plan.Step) error) error,
+	ctx context.Context, application, host string, dir *perm.Directory, each eachStep,
 ) (out []perm.Principal, err error) {
 	add := func(id perm.Principal) {
 		if len(out) < maxMatter && !dir.IsGroup(id) && !slices.Contains(out, id) {

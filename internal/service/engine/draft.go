@@ -39,6 +39,8 @@ type builder struct {
 	more   int // that are left, beyond those which are listed
 	total  int
 	ask    wire.Draft
+	// Nothing is drafted, and hosts are not asked: somebody only wants to see what it would come to.
+	foreseen bool
 }
 
 // The waves of a plan for which nothing was asked for.
@@ -472,6 +474,9 @@ func (d *Engine) ready(
 func (d *Engine) add(
 	ctx context.Context, b *builder, host string, roots []string, steps []plan.Step, dir *perm.Directory,
 ) error {
+	if b.foreseen {
+		return b.add(host, roots, steps, dir)
+	}
 	steps, err := d.identified(ctx, b, host, roots, steps)
 	if err != nil {
 		return err
@@ -731,17 +736,26 @@ func (d *Engine) DraftReturn(ctx context.Context, ask wire.Draft, author string)
 
 // DraftAdjustment drafts a plan of hand-written changes, from how the hosts were seen last.
 func (d *Engine) DraftAdjustment(ctx context.Context, ask wire.Draft, author string) (string, error) {
-	hosts := ask.Hosts
+	b := &builder{d: d, id: store.NewID(), ask: ask}
+	if err := d.adjustment(ctx, b); err != nil {
+		return "", err
+	}
+	return b.finish(ctx, plan.Adjustment, ask.Application, ask.Title, author)
+}
+
+// adjustment makes the steps of hand-written changes.
+func (d *Engine) adjustment(ctx context.Context, b *builder) error {
+	ask, hosts := b.ask, slices.Clone(b.ask.Hosts)
 	e, err := d.Store.Edition(ctx, ask.Application, 0)
 	published := err == nil
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return "", err
+		return err
 	}
 
 	if len(hosts) == 0 {
 		_, _, all, err := d.Published(ctx, ask.Application)
 		if err != nil {
-			return "", fmt.Errorf("%w: name the hosts: %w", ErrBad, err)
+			return fmt.Errorf("%w: name the hosts: %w", ErrBad, err)
 		}
 		for _, h := range all {
 			hosts = append(hosts, h.Name)
@@ -749,7 +763,6 @@ func (d *Engine) DraftAdjustment(ctx context.Context, ask wire.Draft, author str
 	}
 
 	slices.Sort(hosts)
-	b := &builder{d: d, id: store.NewID(), ask: ask}
 	for _, host := range slices.Compact(hosts) {
 		snap, err := d.Store.Newest(ctx, ask.Application, host)
 		if errors.Is(err, store.ErrNotFound) {
@@ -758,18 +771,18 @@ func (d *Engine) DraftAdjustment(ctx context.Context, ask wire.Draft, author str
 		}
 
 		if err != nil {
-			return "", err
+			return err
 		}
 		roots, err := snap.RootList()
 		if err != nil {
-			return "", err
+			return err
 		}
 
 		var words map[string]string
 		if published {
 			doc, err := d.ParseOn(ctx, e.Text, host)
 			if err != nil {
-				return "", err
+				return err
 			}
 			words = doc.Accounts
 		}
@@ -784,11 +797,11 @@ func (d *Engine) DraftAdjustment(ctx context.Context, ask wire.Draft, author str
 		}
 
 		if err != nil {
-			return "", err
+			return err
 		}
 	}
 
-	return b.finish(ctx, plan.Adjustment, ask.Application, ask.Title, author)
+	return nil
 }
 
 // adjust makes one host's steps of hand-written changes.
@@ -816,6 +829,9 @@ func (d *Engine) adjust(
 				return e.Set, nil
 			}
 
+			if !maker.Reaches(path) {
+				return e.Set, tree.ErrSkipFolder
+			}
 			after, err := maker.Change(path, perm.In(folder, e.Kind, e.Set))
 			if err != nil || after == e.Set {
 				return e.Set, err
