@@ -27,8 +27,8 @@ func TestShares(t *testing.T) {
 	t.Parallel()
 	s := begin(t, "")
 	ctx := t.Context()
-	must(t, s.OpenChartroom(ctx))
 	author := as(t, s, "quartermaster")
+	must(t, s.OpenChartroom(ctx))
 	quiet(t, author)
 	d, err := author.Drift(ctx, "charts", "")
 	if err != nil || len(d.Reports) != 1 || d.Reports[0].Unread != 0 || d.Reports[0].Paths != 122 {
@@ -109,8 +109,7 @@ func TestShares(t *testing.T) {
 		t.Errorf("%+v, %v", v, err)
 	}
 
-	if top, err := live.List(ctx, "/", "", "", 100); err != nil || len(top.Items) != 2 ||
-		top.Items[0].Path != "/charts" {
+	if top, err := live.List(ctx, "/", "", "", 9); err != nil || len(top.Items) != 2 || top.Items[0].Path != "/charts" {
 		t.Errorf("the shares: %+v, %v", top, err)
 	}
 
@@ -134,13 +133,13 @@ func TestShares(t *testing.T) {
 			Server:    &agent.FileServer{Address: s.Chartroom.Address(), User: "keeper", Password: demo.Password},
 		},
 		"no code", "test")
-
 	if err == nil || !strings.Contains(err.Error(), `no share "nowhere": it has charts, crewdocs`) {
 		t.Errorf("a share that is not there: %v", err)
 	}
 
 	asSomebody(t, s, live)
 	marked(t, s, snap)
+	changeOnShare(t, s)
 	followsOnShares(t, s)
 	serverGone(t, s)
 	rosterOnShares(t, s)
