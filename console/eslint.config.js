@@ -26,7 +26,7 @@ export default ts.config(
   },
   {
     files: ["src/{app,features,schemes,shared}/**/*.tsx"],
-    ignores: ["src/features/calculate/ModeCells.tsx"], // a mode's bits, as its twelve switches lie
+    ignores: ["src/shared/ModeCells.tsx"], // a mode's bits, as its twelve switches lie
     rules: {
       // One of each stands in src/ui.
       "no-restricted-syntax": [

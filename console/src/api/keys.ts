@@ -24,6 +24,7 @@ export const keys = {
   explanation: key("explanation"),
   findings: key("findings"),
   findingsUnder: key("findingsUnder"),
+  foreseen: key("foreseen"),
   fresh: key("fresh"),
   history: key("history"),
   holders: key("holders"),

@@ -19,6 +19,7 @@ const Runs = lazy(() => import("../features/runs/ListPage"));
 const RunPage = lazy(() => import("../features/runs/Page"));
 const PutBack = lazy(() => import("../features/putback/Page"));
 const Snapshots = lazy(() => import("../features/snapshots/Page"));
+const Change = lazy(() => import("../features/change/Page"));
 const Look = lazy(() => import("../features/look/Page"));
 const History = lazy(() => import("../features/history/Page"));
 const HostPage = lazy(() => import("../features/hosts/Page"));
@@ -73,6 +74,7 @@ export function App() {
           <Route path="runs/:id" element={<RunPage me={me.data} />} />
           <Route path="put-back" element={<PutBack me={me.data} />} />
           <Route path="snapshots" element={<Snapshots me={me.data} />} />
+          <Route path="change" element={<Change me={me.data} />} />
           <Route path="look" element={<Look me={me.data} />} />
           <Route path="hosts/:name" element={<HostPage me={me.data} />} />
           <Route path="accounts/:name" element={<AccountPage />} />

@@ -62,7 +62,8 @@ export function Shell({ me }: { me: Person }) {
               key={to}
               to={to}
               end={to === "/"}
-              className="rounded px-2.5 py-1 no-underline hover:bg-sheet aria-[current=page]:bg-sheet aria-[current=page]:font-semibold"
+              data-name={name}
+              className="place inline-grid rounded px-2.5 py-1 no-underline hover:bg-sheet aria-[current=page]:bg-sheet aria-[current=page]:font-semibold"
             >
               {name}
             </NavLink>

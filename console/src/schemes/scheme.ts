@@ -1,5 +1,15 @@
 import type { ReactNode } from "react";
 import type { Schemas, View } from "../api/client";
+import type { Wish } from "../shared/wish";
+
+/** What a change of a path is composed with: the path as it is, what is wished so far, and the host's names. */
+export interface Composed {
+  sight: Schemas["Sight"];
+  wish: Wish;
+  change: (part: Partial<Wish>) => void;
+  accounts: readonly string[];
+  groups: readonly string[];
+}
 
 /**
  * How the console shows permissions of one scheme. Each scheme has a folder of its own; the table of them is in
@@ -22,4 +32,6 @@ export interface Scheme {
   Facts: (props: { view: View }) => ReactNode;
   /** Everything that the entries say, with headings. */
   Lines: (props: { sight: Schemas["Sight"] }) => ReactNode;
+  /** The fields by which its permissions are changed, besides the owner. */
+  Compose: (props: Composed) => ReactNode;
 }

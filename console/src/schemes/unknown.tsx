@@ -12,4 +12,5 @@ export const unknown: Scheme = {
   Side: Says,
   Facts: ({ view }) => (view.scheme ? <Says /> : null),
   Lines: () => null,
+  Compose: Says,
 };

@@ -1,6 +1,6 @@
 import type { CompletionContext } from "@codemirror/autocomplete";
 import { useCallback, useMemo, useState } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { Link, useLocation, useNavigate, useParams, useSearchParams } from "react-router";
 import { listing, useCheck, useEdition, useEditions, useNames, usePreview, useSchema, useUpload } from "./queries";
 import { useSnapshotsOf } from "../snapshots/queries";
 import type { Person, Schemas } from "../../api/client";
@@ -10,7 +10,7 @@ import { Command } from "../../ui/Command";
 import { Note } from "../../ui/Note";
 import { Title } from "../../ui/Title";
 import { useSettled } from "../../ui/useSettled";
-import { complete, remarksOf, type Remark } from "./model";
+import { complete, remarksOf, withRules, type Remark } from "./model";
 import { Derive } from "./Derive";
 import { Editor } from "./Editor";
 import { Effect } from "./Effect";
@@ -52,15 +52,17 @@ function Drafting({
   application,
   start,
   newest,
+  rules,
   me,
 }: {
   application: string;
   start: string;
   newest: number;
+  rules: string; // that somebody brings along, to be put behind the others
   me: Person;
 }) {
   const kept = `draft of ${application}`;
-  const [text, setText] = useState(() => sessionStorage.getItem(kept) ?? start);
+  const [text, setText] = useState(() => withRules(sessionStorage.getItem(kept) ?? start, rules));
   // The newest edition when this was begun: a draft that somebody else keeps meanwhile is not passed over.
   const [after, setAfter] = useState(() => Number(sessionStorage.getItem(`${kept}, after`) ?? newest));
   const [deriving, setDeriving] = useState(false);
@@ -186,6 +188,8 @@ function Drafting({
 export default function BaselineEdit({ me }: { me: Person }) {
   const { application = "" } = useParams();
   const [search] = useSearchParams();
+  const brought: unknown = useLocation().state;
+  const rules = typeof brought === "object" && brought && "rules" in brought ? String(brought.rules) : "";
   const fresh = application === "new";
   const editions = useEditions(fresh ? "" : application);
   // The newest one at first: another that comes meanwhile does not take the place of what is written here.
@@ -194,7 +198,7 @@ export default function BaselineEdit({ me }: { me: Person }) {
   if (first === undefined && newest !== undefined) setFirst(newest);
   const from = Number(search.get("from") ?? first ?? Number.NaN);
   const edition = useEdition(fresh ? "" : application, Number.isNaN(from) ? undefined : from);
-  if (fresh) return <Drafting application="new" start={skeleton("")} newest={0} me={me} />;
+  if (fresh) return <Drafting application="new" start={skeleton("")} newest={0} rules="" me={me} />;
   if (!edition.data) return <Note error={edition.error ?? editions.error} />;
   // Not by the edition's number: keeping makes a newer one, and the desk is to live to see it kept.
   return (
@@ -203,6 +207,7 @@ export default function BaselineEdit({ me }: { me: Person }) {
       application={application}
       start={edition.data.text ?? ""}
       newest={newest ?? edition.data.number}
+      rules={rules}
       me={me}
     />
   );

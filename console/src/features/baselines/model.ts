@@ -262,3 +262,22 @@ export function remarksOf(c: Schemas["Checked"] | undefined): Remark[] {
     })),
   ].toSorted((a, b) => a.line - b.line || a.column - b.column);
 }
+
+/** A baseline's text with rules behind its others, once: a later rule counts before an earlier one. */
+export function withRules(text: string, rules: string): string {
+  if (rules === "" || text.includes(rules)) return text;
+  const lines = text.split("\n");
+  const start = lines.findIndex((l) => /^rules:/.test(l));
+  if (start < 0) return `${text.trimEnd()}\nrules:\n${rules}`;
+  const next = lines.findIndex((l, i) => i > start && /^[^\s#-]/.test(l));
+  let end = next < 0 ? lines.length : next;
+  while (end > start + 1 && /^\s*(#.*)?$/.test(lines[end - 1] ?? "")) end--;
+  // Rules stand as far in as those that are there.
+  const item = lines.slice(start + 1, end).find((l) => /^\s*- /.test(l));
+  const indent = item === undefined ? 2 : item.length - item.trimStart().length;
+  const mine = rules
+    .trimEnd()
+    .split("\n")
+    .map((l) => " ".repeat(indent) + l.slice(2));
+  return [...lines.slice(0, end), ...mine, ...lines.slice(end)].join("\n");
+}

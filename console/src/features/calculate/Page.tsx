@@ -3,7 +3,7 @@ import { useEntries, useMode, useModeChange, useNew } from "./queries";
 import { Command } from "../../ui/Command";
 import { Effective } from "../../shared/Effective";
 import { Made } from "../../shared/Made";
-import { ModeCells } from "./ModeCells";
+import { ModeCells } from "../../shared/ModeCells";
 import { Note } from "../../ui/Note";
 import { Table } from "../../ui/Table";
 import { TallyGrid } from "../../shared/TallyGrid";

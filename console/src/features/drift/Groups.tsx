@@ -7,6 +7,7 @@ import { may } from "../../shared/roles";
 import { Button } from "../../ui/Button";
 import { By } from "./By";
 import { Command } from "../../ui/Command";
+import { ChangeLink } from "../../shared/ChangeLink";
 import { EffectMark } from "../../shared/EffectMark";
 import { Note } from "../../ui/Note";
 import { TallyGrid } from "../../shared/TallyGrid";
@@ -73,6 +74,11 @@ function Paths({ group, snapshot, open, basket }: { group: Group; snapshot: stri
               <code>{f.path}</code>
             </Link>{" "}
             {f.unread ? <strong>as last read</strong> : null} <By act={f.by} />
+            {basket ? (
+              <ChangeLink host={group.host} paths={[f.path]} className="ml-auto">
+                change…
+              </ChangeLink>
+            ) : null}
           </li>
         ))}
       </ul>

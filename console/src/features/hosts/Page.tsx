@@ -4,7 +4,8 @@ import { useHistory } from "../history/queries";
 import { useOverview } from "../overview/queries";
 import { useSnapshotsOf, useTakeSnapshot } from "../snapshots/queries";
 import { useHost } from "../settings/queries";
-import { may } from "../../shared/roles";
+import { ChangeLink } from "../../shared/ChangeLink";
+import { may, maySomewhere } from "../../shared/roles";
 import { Button } from "../../ui/Button";
 import { Command } from "../../ui/Command";
 import { EffectMark } from "../../shared/EffectMark";
@@ -63,6 +64,11 @@ export default function HostPage({ me }: { me: Person }) {
         {h.tags?.length ? <span>tags {h.tags.join(", ")}</span> : <span>no tags</span>}
         <Link to={`/settings?host=${h.name}`}>its settings</Link>
         {h.enrolled && !h.carried ? <Link to={`/look?host=${h.name}`}>look at it now</Link> : null}
+        {h.enrolled && maySomewhere(me, "author") ? (
+          <ChangeLink host={h.name} paths={[]}>
+            change paths of it…
+          </ChangeLink>
+        ) : null}
       </p>
       {h.unfit ? <Note error={new Error(h.unfit)} /> : null}
       <h2 className="mb-1 font-bold">Applications</h2>

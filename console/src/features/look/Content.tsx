@@ -1,34 +1,37 @@
-import { Link } from "react-router";
-import type { Schemas } from "../../api/client";
-import { declaredMode } from "./model";
+import { useState } from "react";
+import type { Person } from "../../api/client";
+import { Entry } from "./Entry";
 import { useListing } from "./queries";
 import type { Look } from "./address";
-import { EffectMark } from "../../shared/EffectMark";
+import { ChangeLink } from "../../shared/ChangeLink";
+import { maySomewhere } from "../../shared/roles";
 import { LongList } from "../../ui/LongList";
-import { NoSuch } from "../../shared/NoSuch";
 import { Note } from "../../ui/Note";
-import { schemeOf } from "../../schemes";
 
-/** A path as it is, but for the mode, which is as declared. */
-function declared(p: Schemas["Path"]) {
-  const mode = declaredMode(p.findings);
-  return mode && p.access ? { ...p.access, mode } : undefined;
+/** The paths that somebody has marked, to be changed together. */
+function Marked({ host, paths, clear }: { host: string; paths: readonly string[]; clear: () => void }) {
+  if (paths.length === 0) return null;
+  return (
+    <p className="mt-2 flex flex-wrap items-baseline gap-x-4">
+      <ChangeLink host={host} paths={paths}>
+        {paths.length === 1 ? "Change the marked path…" : `Change the ${paths.length} marked paths…`}
+      </ChangeLink>
+      <button type="button" className="cursor-pointer text-sm underline" onClick={clear}>
+        mark none
+      </button>
+    </p>
+  );
 }
-
-/** What a path grants, as a column of the listing has room for. */
-function Grants({ path }: { path: Schemas["Path"] }) {
-  if (!path.access) return null;
-  const { Cell } = schemeOf(path.access);
-  return <Cell view={path.access} declared={declared(path)} />;
-}
-
-/** How many findings there are in a folder, and below; its own are told beside it. */
-const inside = (p: Schemas["Path"]) => (p.inside?.findings ?? 0) - (p.inside?.waived ?? 0);
 
 /** A folder's content, however long; for an account also what that account can do with it. */
-export function Content({ look, folder }: { look: Look; folder: string }) {
+export function Content({ look, folder, me }: { look: Look; folder: string; me: Person }) {
+  const [marked, setMarked] = useState<readonly string[]>([]);
   const list = useListing(look.where, folder, look.account, folder !== "" || look.where.snapshot !== undefined);
   const items = list.data?.pages.flatMap((p) => p.items ?? []) ?? [];
+  const host = list.data?.pages[0]?.origin.host;
+  const marks = host !== undefined && maySomewhere(me, "author");
+  const markOf = (path: string) => (on: boolean) =>
+    setMarked(on ? [...marked, path] : marked.filter((x) => x !== path));
   const hidden = items.filter((p) => p.hidden).length;
   const stopped = list.data?.pages[0]?.stopped;
   return (
@@ -54,6 +57,7 @@ export function Content({ look, folder }: { look: Look; folder: string }) {
           {hidden === 1 ? "it is" : "they are"} marked, and not in the listing that {look.account} gets.
         </Note>
       ) : null}
+      {marks ? <Marked host={host} paths={marked} clear={() => setMarked([])} /> : null}
       <LongList
         label="Content of the folder"
         className="mt-2 h-[40vh] lg:h-[62vh]"
@@ -61,52 +65,7 @@ export function Content({ look, folder }: { look: Look; folder: string }) {
         keyOf={(p) => p.path}
         more={list}
         row={(p) => (
-          <div
-            className={`grid grid-cols-[3.2rem_8.2rem_minmax(0,1fr)] items-center gap-x-3 py-1 ${p.path === look.path ? "bg-sheet" : ""}`}
-          >
-            <span className="text-sm text-muted">{p.kind}</span>
-            <span>
-              <Grants path={p} />
-            </span>
-            <span className="min-w-0">
-              <Link
-                to={look.address({ path: p.path, tab: look.tab === "below" && p.kind !== "folder" ? "" : look.tab })}
-                aria-current={p.path === look.path ? "true" : undefined}
-              >
-                <code>{p.name}</code>
-              </Link>
-              {p.access?.entries?.length || p.access?.defaults?.length ? (
-                <span title="access entries beyond the mode"> +</span>
-              ) : null}
-              {p.target ? <code className="text-muted"> → {p.target}</code> : null}
-              <span className="block text-xs text-muted">
-                {p.access?.owner}
-                <NoSuch when={p.access?.unknown?.includes("owner")} />
-                {schemeOf(p.access).group ? (
-                  <>
-                    :{p.access?.group}
-                    <NoSuch what="group" when={p.access?.unknown?.includes("group")} />
-                  </>
-                ) : null}
-                {p.access?.flags?.length ? ` · ${p.access.flags.join(", ")}` : ""}
-                {p.gap ? ` · ${p.gap}` : ""}
-                {p.may ? ` · may ${p.may.join(", ") || "nothing"}` : ""}
-                {p.unknown ? ` · not known: ${p.unknown.join(", ")}` : ""}
-                {p.findings?.map((f) => (
-                  <span
-                    key={f.aspect}
-                    className="ml-1.5 inline-block"
-                    title={`${f.aspect}: declared ${f.declared}, found ${f.found}`}
-                  >
-                    <EffectMark word={f.word} />
-                  </span>
-                ))}
-                {inside(p) > 0 ? <strong> · {inside(p).toLocaleString()} findings in it</strong> : null}
-                {p.hidden ? <strong className="text-closes"> · ▼ hidden</strong> : null}
-                {p.unopened ? <strong className="text-opens"> · sees it, cannot open it</strong> : null}
-              </span>
-            </span>
-          </div>
+          <Entry path={p} look={look} marked={marked.includes(p.path)} {...(marks ? { mark: markOf(p.path) } : {})} />
         )}
       />
       {items.length === 0 && list.data ? <Note>The folder is empty.</Note> : null}

@@ -4,7 +4,9 @@ import { flagsOf, folderOf, quoted } from "./model";
 import { type Look, useLook } from "./address";
 import { useSight } from "./queries";
 import { useSnapshot, useSnapshotsOf } from "../snapshots/queries";
-import { may } from "../../shared/roles";
+import { ChangeLink } from "../../shared/ChangeLink";
+import { may, maySomewhere } from "../../shared/roles";
+import { buttonLook } from "../../ui/buttonLook";
 import { Command } from "../../ui/Command";
 import { Crumbs } from "../../ui/Crumbs";
 import { Note } from "../../ui/Note";
@@ -64,6 +66,11 @@ function PathPart({ look, me }: { look: Look; me: Person }) {
       name: "Permissions",
       panel: (
         <>
+          {s.origin.host && maySomewhere(me, "author") ? (
+            <p className="mb-2 text-right">
+              <ChangeLink host={s.origin.host} paths={[s.path]} className={buttonLook("plain", "no-underline")} />
+            </p>
+          ) : null}
           <Permissions sight={s} />
           {s.kind === "folder" ? <Fresh look={look} path={s.path} /> : null}
         </>
@@ -122,7 +129,7 @@ export default function LookPage({ me }: { me: Person }) {
       {look.path ? <Crumbs path={look.path} to={(p) => look.address({ path: p, tab: "" })} /> : null}
       {(host ?? snapshot) && (look.path || snapshot) ? (
         <div className="mt-3 grid grid-cols-1 gap-x-8 gap-y-6 lg:grid-cols-[minmax(0,5fr)_minmax(0,7fr)]">
-          {look.path && folder === undefined ? <div /> : <Content look={look} folder={folder ?? ""} />}
+          {look.path && folder === undefined ? <div /> : <Content look={look} folder={folder ?? ""} me={me} />}
           {look.path ? <PathPart look={look} me={me} /> : null}
         </div>
       ) : null}

@@ -1,10 +1,11 @@
 import { useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 import type { Person, Schemas } from "../../api/client";
 import { useOverview } from "../overview/queries";
 import { useDraft } from "../plans/queries";
 import { BeforeAfter } from "../../shared/BeforeAfter";
 import { may } from "../../shared/roles";
+import { addressOf } from "../../shared/wish";
 import { Button } from "../../ui/Button";
 import { Command } from "../../ui/Command";
 import { Field } from "../../ui/Field";
@@ -100,6 +101,11 @@ export function Proposals({
                     <BeforeAfter before={c.before} after={c.after} />
                   </div>
                 ))}
+                {found.data?.origin.host && p.wishes?.length ? (
+                  <p className="mt-2 text-sm">
+                    <Link to={addressOf(found.data.origin.host, p.wishes)}>Compose it further…</Link>
+                  </p>
+                ) : null}
                 {found.data?.origin.host ? (
                   <Draft
                     proposal={p}

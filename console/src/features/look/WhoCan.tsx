@@ -4,6 +4,8 @@ import { flagsOf, quoted } from "./model";
 import { useDecide, useMatrix } from "./queries";
 import type { Look } from "./address";
 import { Answered } from "./Answered";
+import { ChangeLink } from "../../shared/ChangeLink";
+import { maySomewhere } from "../../shared/roles";
 import { Command } from "../../ui/Command";
 import { NoSuch } from "../../shared/NoSuch";
 import { Note } from "../../ui/Note";
@@ -96,6 +98,13 @@ export function WhoCan({ look, sight, me }: { look: Look; sight: Schemas["Sight"
               <h3 className="mt-4 mb-1 font-semibold">Then: {decide.data?.suppose || matrix.data?.suppose}</h3>
               <WhyChain answer={then} who={row.account} path={sight.path} views={new Map()} />
             </>
+          ) : null}
+          {sight.origin.host && maySomewhere(me, "author") ? (
+            <p className="mt-3">
+              <ChangeLink host={sight.origin.host} paths={[sight.path]}>
+                Change who can…
+              </ChangeLink>
+            </p>
           ) : null}
           <Command
             text={`idletally access decide ${flagsOf(look.where)} ${quoted(row.account)} ${quoted(sight.path)} ${operations[column]}`}

@@ -2,6 +2,8 @@ import { Mode } from "../../shared/Mode";
 import { GroupRow } from "../parts/GroupRow";
 import type { Scheme } from "../scheme";
 import { Grants } from "../parts/Grants";
+import { Modes } from "../parts/Modes";
+import { OwnGrants } from "../parts/OwnGrants";
 import { State } from "./State";
 
 /** NFSv4 lists: entries that allow and deny, and a mode that follows from them. */
@@ -32,6 +34,12 @@ export const nfs4: Scheme = {
     <>
       <h3 className="mt-4 mb-1 font-semibold">Entries, in the order in which they count</h3>
       <Grants lines={sight.entries ?? []} folder={sight.kind === "folder"} />
+    </>
+  ),
+  Compose: (of) => (
+    <>
+      <Modes {...of} />
+      <OwnGrants of={of} lines={of.sight.entries ?? []} />
     </>
   ),
 };

@@ -1,4 +1,5 @@
 import type { Scheme } from "../scheme";
+import { Compose } from "./Compose";
 import { Lines } from "./Lines";
 import { State } from "./State";
 
@@ -21,4 +22,5 @@ export const nt: Scheme = {
     </>
   ),
   Lines,
+  Compose,
 };

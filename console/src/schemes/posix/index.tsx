@@ -1,6 +1,7 @@
 import { Mode } from "../../shared/Mode";
 import { GroupRow } from "../parts/GroupRow";
 import type { Scheme } from "../scheme";
+import { Compose } from "./Compose";
 import { Lines } from "./Lines";
 import { State } from "./State";
 
@@ -30,4 +31,5 @@ export const posix: Scheme = {
     </>
   ),
   Lines,
+  Compose,
 };
