@@ -27,7 +27,7 @@ export function Choice<K extends string>({
             checked={chosen === o.key}
             onChange={() => choose(o.key)}
           />
-          {o.picture}
+          {o.picture ? <span aria-hidden="true">{o.picture}</span> : null}
           <span className="min-w-0">
             {o.says} {o.means ? <span className="block text-sm text-muted">{o.means}</span> : null}
           </span>

@@ -12,23 +12,13 @@ import { Select } from "../../ui/Select";
 import { Title } from "../../ui/Title";
 import { useSettled } from "../../ui/useSettled";
 import { useAccounts, useSight } from "../look/queries";
-import { useOverview } from "../overview/queries";
-import { useSnapshotsOf } from "../snapshots/queries";
 import { Also } from "./Also";
 import { Finish } from "./Finish";
-import { applicationOf, commandOf, wishesOf } from "./model";
+import { commandOf, wishesOf } from "./model";
 import { Outlook } from "./Outlook";
 import { useForeseen } from "./queries";
 import { Scope } from "./Scope";
-
-/** The application that the paths are of: as chosen, or as the host's snapshots say. */
-function useApplication(host: string, paths: readonly string[], chosen: string, me: Person) {
-  const on = useOverview(host).data?.applications.map((a) => a.name) ?? [];
-  const snapshots = useSnapshotsOf({ host }).data?.items ?? [];
-  const mine = on.filter((a) => may(me, "author", a));
-  const found = chosen || applicationOf(snapshots, paths) || mine[0] || "";
-  return { application: found, mine };
-}
+import { useApplication } from "./useApplication";
 
 function useComposed(host: string) {
   const [search, setSearch] = useSearchParams();

@@ -1,7 +1,7 @@
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import type { Person, Schemas } from "../../api/client";
-import { useOverview } from "../overview/queries";
+import { useApplication } from "../change/useApplication";
 import { useDraft } from "../plans/queries";
 import { BeforeAfter } from "../../shared/BeforeAfter";
 import { may } from "../../shared/roles";
@@ -27,13 +27,16 @@ function besides(p: Proposal): string {
 
 /** Makes a proposal a plan of an application that the host has. */
 function Draft({ proposal, host, me, title }: { proposal: Proposal; host: string; me: Person; title: string }) {
-  const applications = useOverview(host).data?.applications.map((a) => a.name) ?? [];
-  const mine = applications.filter((a) => may(me, "author", a));
   const [chosen, setChosen] = useState("");
+  const { application, mine } = useApplication(
+    host,
+    proposal.changes.map((c) => c.path),
+    chosen,
+    me,
+  );
   const draft = useDraft();
   const navigate = useNavigate();
-  const application = chosen || mine[0];
-  if (!application || !proposal.text) return null;
+  if (!application || !may(me, "author", application) || !proposal.text) return null;
   return (
     <div className="mt-2 flex flex-wrap items-end gap-2">
       {mine.length > 1 ? (

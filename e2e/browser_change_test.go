@@ -1,0 +1,315 @@
+package e2e
+
+import (
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"idletally/demo"
+	"idletally/e2e/browser"
+	"idletally/internal/client"
+	"idletally/internal/core/access"
+	"idletally/internal/wire"
+)
+
+// A changer changes paths in a browser, as somebody does who has not read how.
+type changer struct {
+	t *testing.T
+	s *demo.Stage
+	b *browser.Browser
+}
+
+// at opens what is to be changed, where one looks at it.
+func (c changer) at(host, path string) {
+	c.t.Helper()
+	must(c.t, c.b.Go(fmt.Sprintf("/look?host=%s&path=%s", host, strings.ReplaceAll(path, " ", "%20"))))
+	must(c.t, c.b.Press("Change it…"))
+	must(c.t, c.b.See("Nothing is to change yet"))
+}
+
+// fill types into the field of a label, or chooses there.
+func (c changer) fill(label, text string) {
+	c.t.Helper()
+	const find = `(() => {
+		const at = [...document.querySelectorAll("label")].find((l) => l.textContent.trim() === %q);
+		if (!at) return "";
+		const field = document.querySelector('[aria-labelledby~="' + at.id + '"]') ?? at.control;
+		document.querySelectorAll("[data-fill]").forEach((e) => e.removeAttribute("data-fill"));
+		field.setAttribute("data-fill", "");
+		field.focus();
+		if (field.select) field.select();
+		return field.tagName;
+	})()`
+	var tag string
+	for end := time.Now().Add(patience); tag == "" && time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		must(c.t, c.b.Do(chromedp.Evaluate(fmt.Sprintf(find, label), &tag)))
+	}
+	if tag == "" {
+		c.t.Fatalf("there is no field %q", label)
+	}
+	must(c.t, c.b.Do(chromedp.SendKeys("[data-fill]", text, chromedp.ByQuery)))
+}
+
+// tick ticks the box, or chooses the one of a few, of a label that begins so.
+func (c changer) tick(label string) {
+	c.t.Helper()
+	must(c.t, c.b.Do(chromedp.Click(fmt.Sprintf(`//label[span[starts-with(normalize-space(.), %q)]]`, label),
+		chromedp.BySearch)))
+}
+
+// foresees wants what it would come to to begin so, and to be of what is wished.
+func (c changer) foresees(text string) {
+	c.t.Helper()
+	must(c.t, c.b.See(text))
+	must(c.t, c.b.Do(chromedp.WaitEnabled(`//button[.="Draft a plan"]`, chromedp.BySearch)))
+}
+
+// drafts drafts the plan, has it reviewed and run, and returns it.
+func (c changer) drafts(button string) wire.Plan {
+	c.t.Helper()
+	must(c.t, c.b.Press(button))
+	must(c.t, c.b.Do(chromedp.WaitVisible(`//h2[contains(., "Step by step")]`, chromedp.BySearch)))
+	var at string
+	must(c.t, c.b.Do(chromedp.Location(&at)))
+	p, err := as(c.t, c.s, "quartermaster").Plan(c.t.Context(), at[strings.LastIndex(at, "/")+1:])
+	must(c.t, err)
+	if r := agreed(c.t, c.s, p); r.State != "finished" {
+		c.t.Fatalf("%+v", r)
+	}
+	return p
+}
+
+// can asks the host itself, by its kernel, whether an account can do something.
+func (c changer) can(account string, op access.Operation, host, path string) bool {
+	c.t.Helper()
+	live := client.Looker{Client: as(c.t, c.s, "bosun"), Host: host}
+	p, err := live.Probe(c.t.Context(), account, path)
+	must(c.t, err)
+	for _, r := range p.Rows {
+		if r.Operation == op {
+			return r.Tried.Allowed
+		}
+	}
+	c.t.Fatalf("nobody tried %s: %+v", op, p.Rows)
+	return false
+}
+
+// mode returns a path's mode, as it is on the host's own disk.
+func (c changer) mode(path string) fs.FileMode {
+	c.t.Helper()
+	st, err := os.Stat(filepath.Join(c.s.Root("slip-north"), path))
+	must(c.t, err)
+	return st.Mode() & (fs.ModePerm | fs.ModeSticky)
+}
+
+// plans counts the plans that there are.
+func (c changer) plans() int {
+	c.t.Helper()
+	list, err := as(c.t, c.s, "quartermaster").Plans(c.t.Context(), "", 100)
+	must(c.t, err)
+	return len(list)
+}
+
+// What people come with is done in the browser, from where they look to a plan that others review, on real hosts and
+// a real share: nine tasks of practitioners.
+func TestConsoleChanges(t *testing.T) {
+	t.Parallel()
+	s := begin(t, "")
+	must(t, s.OpenChartroom(t.Context()))
+	// A web server's account is shut out of a part of its site.
+	must(t, os.Chmod(filepath.Join(s.Root("slip-north"), "srv/ticketing/site/route-00"), 0o700))
+	api := as(t, s, "quartermaster")
+	snap, err := api.TakeSnapshot(t.Context(), wire.NewSnapshot{Application: "ticketing", Host: "slip-north"})
+	must(t, err)
+	awaitSnapshot(t, api, snap.ID)
+	quiet(t, api)
+
+	b := open(t, s, 1280, 800, false)
+	must(t, b.SignIn("quartermaster", demo.Password))
+	c := changer{t, s, b}
+	for _, task := range []struct {
+		name string
+		do   func(changer)
+	}{
+		{"a clerk reads one file, the least way", changer.leastWay},
+		{"not everyone writes a folder", changer.notEveryone},
+		{"a private key is closed", changer.privateKey},
+		{"a folder of somebody who left is handed over and back", changer.handOver},
+		{"a share's folder stops inheriting and keeps its entries", changer.stopInheriting},
+		{"a forced reset is seen and abandoned", changer.forcedReset},
+		{"a web server gets through to its site", changer.webServer},
+		{"a drop folder", changer.dropFolder},
+		{"a deny that catches its own author", changer.ownDeny},
+	} {
+		t.Run(task.name, func(t *testing.T) {
+			c.t = t
+			began := time.Now()
+			task.do(c)
+			t.Logf("took %s", time.Since(began).Round(100*time.Millisecond))
+		})
+	}
+	if faults := b.Faults(); len(faults) > 0 {
+		t.Errorf("the page complains: %v", faults)
+	}
+}
+
+func (c changer) leastWay() {
+	const key = "/srv/ticketing/keys/gate.key"
+	if c.can("clerk-east", access.Read, "slip-north", key) {
+		c.t.Fatal("the clerk can read it already")
+	}
+	must(c.t, c.b.Go("/look?host=slip-north&tab=who&for=clerk-east&operation=read&path="+key))
+	must(c.t, c.b.Press("What would it take?"))
+	must(c.t, c.b.See("an entry user:clerk-east:x on /srv/ticketing/keys"))
+	must(c.t, c.b.Press("Compose it further…"))
+	c.foresees("1 path would change; clerk-east could do more")
+	c.drafts("Draft a plan")
+	if !c.can("clerk-east", access.Read, "slip-north", key) {
+		c.t.Error("the clerk cannot read it")
+	}
+	if c.can("clerk-west", access.Write, "slip-north", key) {
+		c.t.Error("and somebody else can write it")
+	}
+}
+
+func (c changer) notEveryone() {
+	const logs = "/srv/ticketing/logs"
+	c.at("slip-north", logs)
+	must(c.t, c.b.Press("others: write"))
+	c.foresees("1 path would change; everyone could do less")
+	axe(c.t, c.b, "composing a change")
+	c.drafts("Draft a plan")
+	if m := c.mode(logs); m.Perm() != 0o775 || c.can("nobody", access.Create, "slip-north", logs) {
+		c.t.Errorf("it is %v, and nobody in particular may write it", m)
+	}
+}
+
+func (c changer) privateKey() {
+	c.at("slip-north", "/srv/ticketing/keys/tls.key")
+	must(c.t, c.b.Press("Start from…"))
+	c.tick("Private key")
+	c.foresees("1 path would change; clerk-west could do less")
+	axe(c.t, c.b, "starting points")
+	c.drafts("Draft a plan")
+	if m := c.mode("/srv/ticketing/keys/tls.key"); m.Perm() != 0o600 {
+		c.t.Errorf("it is %v", m)
+	}
+}
+
+// owners counts the paths below a folder by who owns them.
+func (c changer) owners(folder string) map[uint32]int {
+	c.t.Helper()
+	out := map[uint32]int{}
+	must(c.t, filepath.WalkDir(filepath.Join(c.s.Root("slip-north"), folder),
+		func(_ string, d fs.DirEntry, err error) error {
+			if err != nil {
+				return err
+			}
+			st, err := d.Info()
+			if err == nil {
+				out[st.Sys().(*syscall.Stat_t).Uid]++
+			}
+			return err
+		}))
+	return out
+}
+
+func (c changer) handOver() {
+	const shared = "/srv/ticketing/shared"
+	before := c.owners(shared)
+	const left = 4711
+	if before[left] == 0 {
+		c.t.Fatalf("nobody who left owns anything there: %v", before)
+	}
+	c.at("slip-north", shared)
+	c.fill("How far", "with all that is in it")
+	c.fill("Only what this account owns", "4711")
+	c.fill("Owner", "purser")
+	c.foresees(fmt.Sprintf("%d paths would change", before[left]))
+	c.drafts("Draft a plan")
+	if after := c.owners(shared); after[left] != 0 {
+		c.t.Errorf("before %v, after %v", before, after)
+	}
+
+	must(c.t, c.b.Go("/runs"))
+	must(c.t, c.b.Press("Adjustment of ticketing"))
+	must(c.t, c.b.Press("Put it back…"))
+	c.drafts("Draft it")
+	if back := c.owners(shared); fmt.Sprint(back) != fmt.Sprint(before) {
+		c.t.Errorf("before %v, and back %v", before, back)
+	}
+}
+
+func (c changer) stopInheriting() {
+	const north = "/charts/north sound"
+	c.at(demo.Chartroom, north)
+	c.tick("stop, and keep")
+	c.foresees("1 path would change; nobody's access differs")
+	must(c.t, c.b.See("what is granted or taken away above has no effect here"))
+	axe(c.t, c.b, "composing a change on a share")
+	c.drafts("Draft a plan")
+	live := client.Looker{Client: as(c.t, c.s, "bosun"), Host: demo.Chartroom}
+	v, err := live.Sight(c.t.Context(), north)
+	if err != nil || v.Access.Inheritance != "stopped" || len(v.Entries) < 4 {
+		c.t.Errorf("%+v, %v", v, err)
+	}
+}
+
+func (c changer) forcedReset() {
+	plans := c.plans()
+	c.at(demo.Chartroom, "/charts/north sound")
+	must(c.t, c.b.Press("Reset what is below it"))
+	c.foresees("paths would change")
+	must(c.t, c.b.See("the entries that were set there by themselves go"))
+	must(c.t, c.b.Press("Look"))
+	must(c.t, c.b.Do(chromedp.WaitVisible(`//h1[.="Look"]`, chromedp.BySearch)))
+	if n := c.plans(); n != plans {
+		c.t.Errorf("there were %d plans, and are %d", plans, n)
+	}
+}
+
+func (c changer) webServer() {
+	const part = "/srv/ticketing/site/route-00"
+	if c.can("www-tickets", access.List, "slip-north", part) {
+		c.t.Fatal("it gets there already")
+	}
+	must(c.t, c.b.Go("/look?host=slip-north&tab=who&for=www-tickets&operation=list&path="+part))
+	must(c.t, c.b.Press("What would it take?"))
+	c.drafts("Draft a plan of it")
+	if !c.can("www-tickets", access.List, "slip-north", part) {
+		c.t.Error("it does not get there")
+	}
+}
+
+func (c changer) dropFolder() {
+	const drop = "/srv/ticketing/drop"
+	c.at("slip-north", drop)
+	must(c.t, c.b.Press("Start from…"))
+	c.tick("Drop folder")
+	c.foresees("1 path would change")
+	c.drafts("Draft a plan")
+	if m := c.mode(drop); m != 0o770|fs.ModeSticky {
+		c.t.Errorf("it is %v", m)
+	}
+}
+
+func (c changer) ownDeny() {
+	plans := c.plans()
+	c.at(demo.Chartroom, "/charts/saltmarsh")
+	c.fill("An entry that", "denies")
+	c.fill("Whom", "keepers")
+	c.fill("Named or single rights", "full")
+	must(c.t, c.b.Press("Deny"))
+	c.foresees("grave caution")
+	must(c.t, c.b.See("deny keepers: full"))
+	if n := c.plans(); n != plans {
+		c.t.Errorf("there were %d plans, and are %d", plans, n)
+	}
+}
