@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"encoding/base64"
 	"fmt"
 	"io/fs"
 	"os"
@@ -21,9 +22,44 @@ import (
 
 // A changer changes paths in a browser, as somebody does who has not read how.
 type changer struct {
-	t *testing.T
-	s *demo.Stage
-	b *browser.Browser
+	t    *testing.T
+	s    *demo.Stage
+	b    *browser.Browser
+	film *[][]byte // a picture of each task, where IDLETALLY_FILM says where to put them
+}
+
+// picture takes a picture of what is seen before somebody decides.
+func (c changer) picture() {
+	c.t.Helper()
+	if c.film == nil {
+		return
+	}
+	var png []byte
+	must(c.t, c.b.Do(chromedp.Evaluate("scrollTo(0, 0)", nil), chromedp.CaptureScreenshot(&png)))
+	*c.film = append(*c.film, png)
+}
+
+// sheet puts the pictures of all tasks on one sheet, three beside each other.
+func (c changer) sheet(file string, names []string) {
+	c.t.Helper()
+	var page strings.Builder
+	page.WriteString("<body style='margin:0;display:grid;grid-template-columns:repeat(3,640px);" +
+		"font:600 17px sans-serif;background:#fff'>")
+	for i := range *c.film {
+		fmt.Fprintf(&page, "<div style='padding:8px 6px 2px'>%d. %s</div>", i+1, names[i])
+		if i%3 != 2 {
+			continue
+		}
+		for _, png := range (*c.film)[i-2 : i+1] {
+			fmt.Fprintf(&page, "<img style='width:634px;border:1px solid #888' src='data:image/png;base64,%s'>",
+				base64.StdEncoding.EncodeToString(png))
+		}
+	}
+	at := filepath.Join(c.t.TempDir(), "sheet.html")
+	must(c.t, os.WriteFile(at, []byte(page.String()), 0o600))
+	b := open(c.t, c.s, 1920, 1290, false)
+	must(c.t, b.Do(chromedp.Navigate("file://"+at), chromedp.Sleep(time.Second)))
+	must(c.t, b.Shot(file))
 }
 
 // at opens what is to be changed, where one looks at it.
@@ -69,6 +105,7 @@ func (c changer) foresees(text string) {
 	c.t.Helper()
 	must(c.t, c.b.See(text))
 	must(c.t, c.b.Do(chromedp.WaitEnabled(`//button[.="Draft a plan"]`, chromedp.BySearch)))
+	c.picture()
 }
 
 // drafts drafts the plan, has it reviewed and run, and returns it.
@@ -133,8 +170,12 @@ func TestConsoleChanges(t *testing.T) {
 
 	b := open(t, s, 1280, 800, false)
 	must(t, b.SignIn("quartermaster", demo.Password))
-	c := changer{t, s, b}
-	for _, task := range []struct {
+	c := changer{t: t, s: s, b: b}
+	film := os.Getenv("IDLETALLY_FILM")
+	if film != "" {
+		c.film = &[][]byte{}
+	}
+	tasks := []struct {
 		name string
 		do   func(changer)
 	}{
@@ -147,16 +188,23 @@ func TestConsoleChanges(t *testing.T) {
 		{"a web server gets through to its site", changer.webServer},
 		{"a drop folder", changer.dropFolder},
 		{"a deny that catches its own author", changer.ownDeny},
-	} {
+	}
+	var names []string
+	for _, task := range tasks {
+		names = append(names, task.name)
 		t.Run(task.name, func(t *testing.T) {
-			c.t = t
+			of := c
+			of.t = t
 			began := time.Now()
-			task.do(c)
+			task.do(of)
 			t.Logf("took %s", time.Since(began).Round(100*time.Millisecond))
 		})
 	}
 	if faults := b.Faults(); len(faults) > 0 {
 		t.Errorf("the page complains: %v", faults)
+	}
+	if film != "" {
+		c.sheet(film, names)
 	}
 }
 
@@ -282,6 +330,8 @@ func (c changer) webServer() {
 	}
 	must(c.t, c.b.Go("/look?host=slip-north&tab=who&for=www-tickets&operation=list&path="+part))
 	must(c.t, c.b.Press("What would it take?"))
+	must(c.t, c.b.See("Draft a plan of it"))
+	c.picture()
 	c.drafts("Draft a plan of it")
 	if !c.can("www-tickets", access.List, "slip-north", part) {
 		c.t.Error("it does not get there")

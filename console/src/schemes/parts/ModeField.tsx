@@ -12,12 +12,14 @@ export function ModeField({
   label,
   folder,
   start,
+  many = false,
   value,
   change,
 }: {
   label: string;
   folder: boolean;
   start: string; // as it is now, or as somebody would begin
+  many?: boolean; // of several paths, each with a mode of its own: it stays until a cell is clicked
   value: string; // "" leaves it as it is
   change: (value: string) => void;
 }) {
@@ -37,7 +39,7 @@ export function ModeField({
             label="Digits or symbolic"
             className="block"
             width="w-36"
-            placeholder={`as it is: ${start}`}
+            placeholder={many ? "as each is" : `as it is: ${start}`}
             value={value}
             change={change}
           />

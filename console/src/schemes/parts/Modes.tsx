@@ -13,6 +13,7 @@ export function Modes({ sight, wish, change }: Composed) {
         <ModeField
           label={within ? "Mode of folders" : "Mode"}
           folder
+          many={within}
           start={now}
           value={wish.set?.folders ?? ""}
           change={set("folders")}
@@ -22,6 +23,7 @@ export function Modes({ sight, wish, change }: Composed) {
         <ModeField
           label={folder ? "Mode of files" : "Mode"}
           folder={false}
+          many={folder}
           start={folder ? "0640" : now}
           value={wish.set?.files ?? ""}
           change={set("files")}
