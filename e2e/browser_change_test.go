@@ -200,6 +200,8 @@ func TestConsoleChanges(t *testing.T) {
 			t.Logf("took %s", time.Since(began).Round(100*time.Millisecond))
 		})
 	}
+	t.Run("marked paths", func(t *testing.T) { changer{t: t, s: s, b: b}.marked() })
+	t.Run("the baseline's word", func(t *testing.T) { changer{t: t, s: s, b: b}.baselinesWord() })
 	if faults := b.Faults(); len(faults) > 0 {
 		t.Errorf("the page complains: %v", faults)
 	}
@@ -239,11 +241,17 @@ func (c changer) notEveryone() {
 	}
 }
 
-func (c changer) privateKey() {
-	c.at("slip-north", "/srv/ticketing/keys/tls.key")
+// startsFrom composes a change by a starting point.
+func (c changer) startsFrom(path, form, comesTo string) {
+	c.t.Helper()
+	c.at("slip-north", path)
 	must(c.t, c.b.Press("Start from…"))
-	c.tick("Private key")
-	c.foresees("1 path would change; clerk-west could do less")
+	c.tick(form)
+	c.foresees(comesTo)
+}
+
+func (c changer) privateKey() {
+	c.startsFrom("/srv/ticketing/keys/tls.key", "Private key", "1 path would change; clerk-west could do less")
 	axe(c.t, c.b, "starting points")
 	c.drafts("Draft a plan")
 	if m := c.mode("/srv/ticketing/keys/tls.key"); m.Perm() != 0o600 {
@@ -340,10 +348,7 @@ func (c changer) webServer() {
 
 func (c changer) dropFolder() {
 	const drop = "/srv/ticketing/drop"
-	c.at("slip-north", drop)
-	must(c.t, c.b.Press("Start from…"))
-	c.tick("Drop folder")
-	c.foresees("1 path would change")
+	c.startsFrom(drop, "Drop folder", "1 path would change")
 	c.drafts("Draft a plan")
 	if m := c.mode(drop); m != 0o770|fs.ModeSticky {
 		c.t.Errorf("it is %v", m)
@@ -362,4 +367,24 @@ func (c changer) ownDeny() {
 	if n := c.plans(); n != plans {
 		c.t.Errorf("there were %d plans, and are %d", plans, n)
 	}
+}
+
+// Paths that are marked in a listing are changed together.
+func (c changer) marked() {
+	must(c.t, c.b.Go("/look?host=slip-north&path=/srv/ticketing/logs"))
+	must(c.t, c.b.Press("Mark sales-001.log"))
+	must(c.t, c.b.Press("Mark sales-002.log"))
+	must(c.t, c.b.Press("Change the 2 marked paths…"))
+	must(c.t, c.b.See("/srv/ticketing/logs/sales-002.log"))
+	must(c.t, c.b.Press("others: write"))
+	c.foresees("2 paths would change")
+	must(c.t, c.b.See("idletally change /srv/ticketing/logs/sales-001.log /srv/ticketing/logs/sales-002.log"))
+}
+
+// What a change makes becomes a rule in the editor, behind the others, and the text is sound.
+func (c changer) baselinesWord() {
+	c.startsFrom("/srv/ticketing/keys/backup.key", "Secret", "1 path would change")
+	must(c.t, c.b.Press("Make it the baseline’s word…"))
+	must(c.t, c.b.See("A sound baseline of ticketing"))
+	must(c.t, c.b.See("wished"))
 }

@@ -1,7 +1,7 @@
 import type { Schemas } from "../../api/client";
-import { BeforeAfter } from "../../shared/BeforeAfter";
 import { EffectMark } from "../../shared/EffectMark";
 import { Time } from "../../ui/Time";
+import { Alike } from "../plans/Alike";
 import { Cautions } from "../plans/Cautions";
 import { againstBaseline, sentence } from "./model";
 
@@ -66,21 +66,7 @@ export function Outlook({ of, late }: { of: Schemas["Foreseen"]; late: boolean }
           <h3 id="alike" className="font-semibold">
             Before and after
           </h3>
-          <ul>
-            {of.groups.slice(0, mostGroups).map((g, i) => (
-              <li key={i} className="border-b border-line py-3">
-                <div className="mb-2 flex flex-wrap items-baseline gap-x-3">
-                  <EffectMark word={g.word} />
-                  <span className="font-semibold">
-                    {g.count === 1 ? `1 ${g.kind}` : `${g.count.toLocaleString()} ${g.kind}s`}
-                  </span>
-                  <code className="min-w-0">{g.count === 1 ? g.example : `${g.folder}/…`}</code>
-                </div>
-                <BeforeAfter before={g.before} after={g.after} />
-                <p className="mt-1 text-sm">{g.meaning}</p>
-              </li>
-            ))}
-          </ul>
+          <Alike groups={of.groups.slice(0, mostGroups)} hosts={false} />
           {of.groups.length > mostGroups ? (
             <p className="mt-1 text-sm text-muted">
               {of.groups.length - mostGroups} more kinds of change; the plan shows all.

@@ -3,11 +3,10 @@ import { Link, useNavigate, useParams } from "react-router";
 import type { Person, Plan } from "../../api/client";
 import { usePlan, useStart, useStatement, useSubmit, useWithdrawPlan, type Verdict } from "./queries";
 import { may } from "../../shared/roles";
-import { BeforeAfter } from "../../shared/BeforeAfter";
 import { Button } from "../../ui/Button";
+import { Alike } from "./Alike";
 import { Cautions } from "./Cautions";
 import { Command } from "../../ui/Command";
-import { EffectMark } from "../../shared/EffectMark";
 import { Note } from "../../ui/Note";
 import { StateWord } from "../../shared/StateWord";
 import { Time } from "../../ui/Time";
@@ -158,22 +157,7 @@ export default function PlanPage({ me }: { me: Person }) {
         {plan.steps === 1 ? "1 step" : `${plan.steps.toLocaleString()} steps`} on{" "}
         {plan.hosts?.map((h) => h.host).join(", ")}
       </h2>
-      <ul>
-        {plan.groups?.map((g, i) => (
-          <li key={i} className="border-b border-line py-3">
-            <div className="mb-2 flex flex-wrap items-baseline gap-x-3">
-              <EffectMark word={g.word} />
-              <span className="font-semibold">
-                {g.count === 1 ? `1 ${g.kind}` : `${g.count.toLocaleString()} ${g.kind}s`}
-              </span>
-              <code className="min-w-0">{g.count === 1 ? g.example : `${g.folder}/…`}</code>
-              <span className="ml-auto text-sm text-muted">{g.host}</span>
-            </div>
-            <BeforeAfter before={g.before} after={g.after} />
-            <p className="mt-1 text-sm">{g.meaning}</p>
-          </li>
-        ))}
-      </ul>
+      <Alike groups={plan.groups ?? []} hosts />
       {plan.left?.length ? (
         <section className="mt-6">
           <h2 className="mb-1 font-bold">What the plan leaves</h2>

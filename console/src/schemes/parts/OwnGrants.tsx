@@ -4,6 +4,7 @@ import { Checkbox } from "../../ui/Checkbox";
 import type { Composed } from "../scheme";
 import { AddGrant } from "./AddGrant";
 import { Meant } from "./Meant";
+import { TakeAway } from "./TakeAway";
 
 /** The own entries of a list that allows and denies: which go, and which come. */
 export function OwnGrants({ of, lines }: { of: Composed; lines: readonly Schemas["EntryLine"][] }) {
@@ -15,24 +16,18 @@ export function OwnGrants({ of, lines }: { of: Composed; lines: readonly Schemas
         Own entries
       </h3>
       {lines.length === 0 ? <p className="text-sm text-muted">It has none of its own.</p> : null}
-      <ul>
-        {lines.map((e, i) => (
-          <li key={i} className="flex flex-wrap items-baseline gap-x-3 border-t border-line py-1">
-            <span className={wish.grants?.without?.includes(e.who) ? "line-through" : ""}>
+      <TakeAway
+        entries={lines.map((e) => ({
+          who: e.who,
+          says: (
+            <>
               {e.deny ? <strong>deny</strong> : "allow"} {e.who}: {e.rights}
-            </span>
-            <button
-              type="button"
-              className="ml-auto cursor-pointer px-1 text-sm underline disabled:opacity-50"
-              disabled={wish.grants?.without?.includes(e.who)}
-              aria-label={`Take away the entries of ${e.who}`}
-              onClick={() => change({ grants: take(wish.grants, e.who) })}
-            >
-              take away
-            </button>
-          </li>
-        ))}
-      </ul>
+            </>
+          ),
+        }))}
+        gone={wish.grants?.without}
+        take={(who) => change({ grants: take(wish.grants, who) })}
+      />
       <Meant of={wish.grants} change={(next) => change({ grants: next })} />
       <AddGrant
         names={[...groups, ...accounts]}

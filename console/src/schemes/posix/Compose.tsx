@@ -3,6 +3,7 @@ import { Checkbox } from "../../ui/Checkbox";
 import { NameInput } from "../../shared/NameInput";
 import { Field } from "../../ui/Field";
 import { Meant } from "../parts/Meant";
+import { TakeAway } from "../parts/TakeAway";
 import { Modes } from "../parts/Modes";
 import type { Composed } from "../scheme";
 import { AddEntry } from "./AddEntry";
@@ -20,7 +21,7 @@ export function Compose(of: Composed) {
   const folder = sight.kind === "folder";
   const entries = (sight.access?.entries ?? []).flatMap((text) => {
     const who = named(text);
-    return who ? [{ text, who }] : [];
+    return who ? [{ who, says: <code>{text}</code> }] : [];
   });
   return (
     <>
@@ -31,22 +32,11 @@ export function Compose(of: Composed) {
           Access entries
         </h3>
         {entries.length === 0 ? <p className="text-sm text-muted">It has none beyond its mode.</p> : null}
-        <ul>
-          {entries.map((e) => (
-            <li key={e.text} className="flex flex-wrap items-baseline gap-x-3 border-t border-line py-1">
-              <code className={wish.entries?.without?.includes(e.who) ? "line-through" : ""}>{e.text}</code>
-              <button
-                type="button"
-                className="ml-auto cursor-pointer px-1 text-sm underline disabled:opacity-50"
-                disabled={wish.entries?.without?.includes(e.who)}
-                aria-label={`Take away the entry of ${e.who}`}
-                onClick={() => change({ entries: take(wish.entries, e.who) })}
-              >
-                take away
-              </button>
-            </li>
-          ))}
-        </ul>
+        <TakeAway
+          entries={entries}
+          gone={wish.entries?.without}
+          take={(who) => change({ entries: take(wish.entries, who) })}
+        />
         <Meant of={wish.entries} change={(next) => change({ entries: next })} />
         <AddEntry
           accounts={accounts}
