@@ -201,6 +201,7 @@ func TestConsoleChanges(t *testing.T) {
 		})
 	}
 	t.Run("marked paths", func(t *testing.T) { changer{t: t, s: s, b: b}.marked() })
+	t.Run("where to begin", func(t *testing.T) { changer{t: t, s: s, b: b}.begins() })
 	t.Run("the baseline's word", func(t *testing.T) { changer{t: t, s: s, b: b}.baselinesWord() })
 	if faults := b.Faults(); len(faults) > 0 {
 		t.Errorf("the page complains: %v", faults)
@@ -387,4 +388,16 @@ func (c changer) baselinesWord() {
 	must(c.t, c.b.Press("Make it the baseline’s word…"))
 	must(c.t, c.b.See("A sound baseline of ticketing"))
 	must(c.t, c.b.See("wished"))
+}
+
+// An empty page to look at helps: what was looked at lately, roots, and questions with an example filled in.
+func (c changer) begins() {
+	must(c.t, c.b.Go("/look?host=slip-north&path=/srv/ticketing/site"))
+	must(c.t, c.b.Go("/look"))
+	must(c.t, c.b.See("Looked at lately"))
+	must(c.t, c.b.See("Roots of applications"))
+	axe(c.t, c.b, "where to begin to look")
+	must(c.t, c.b.Press("Who can write here?"))
+	must(c.t, c.b.Do(chromedp.WaitVisible(`//code[.="idletally access decide"] | //th[contains(., "purser")]`,
+		chromedp.BySearch)))
 }

@@ -13,7 +13,9 @@ import { Note } from "../../ui/Note";
 import { Tabs } from "../../ui/Tabs";
 import { Time } from "../../ui/Time";
 import { Title } from "../../ui/Title";
+import { Begin } from "./Begin";
 import { Below } from "./Below";
+import { useLately } from "./useLately";
 import { Content } from "./Content";
 import { Fresh } from "./Fresh";
 import { Permissions } from "./Permissions";
@@ -107,6 +109,7 @@ function PathPart({ look, me }: { look: Look; me: Person }) {
 export default function LookPage({ me }: { me: Person }) {
   const look = useLook();
   const { host, snapshot } = look.where;
+  const before = useLately(look.where, look.path);
   const kind = useSight(look.where, look.path).data?.kind;
   const folder = kind === undefined ? undefined : kind === "folder" ? look.path : folderOf(look.path);
   return (
@@ -120,10 +123,13 @@ export default function LookPage({ me }: { me: Person }) {
       ) : null}
       {look.account && (host ?? snapshot) ? <Who where={look.where} name={look.account} /> : null}
       {!host && !snapshot ? (
-        <Note>
-          Choose a host to ask it as it is now, or a snapshot to ask what was. Paths, access entries and who can do what
-          are answered alike.
-        </Note>
+        <>
+          <p className="mt-3">
+            Choose a host to ask it as it is now, or a snapshot to ask what was. Paths, access entries and who can do
+            what are answered alike.
+          </p>
+          <Begin lately={before} />
+        </>
       ) : null}
       {host && !look.path ? <Roots look={look} host={host} /> : null}
       {look.path ? <Crumbs path={look.path} to={(p) => look.address({ path: p, tab: "" })} /> : null}

@@ -25,3 +25,24 @@ export const flagsOf = (w: Where) => (w.host ? `--host ${w.host}` : `--snapshot 
 
 /** A word as a shell takes it. */
 export const quoted = (s: string) => (/^[\w./-]+$/.test(s) ? s : `'${s.replaceAll("'", String.raw`'\''`)}'`);
+
+/** Something that was looked at: where, and which path. */
+export interface Looked extends Where {
+  path: string;
+}
+
+/** The address of something that was looked at, with what else is asked of it. */
+export const lookAt = (at: Looked, more: Record<string, string> = {}) =>
+  `/look?${new URLSearchParams({ ...(at.host ? { host: at.host } : { snapshot: at.snapshot ?? "" }), path: at.path, ...more }).toString()}`;
+
+/** What was looked at lately, the newest first, each once. */
+export const lately = (list: readonly Looked[], at: Looked, most = 8): Looked[] =>
+  [at, ...list.filter((x) => lookAt(x) !== lookAt(at))].slice(0, most);
+
+/** Questions that people come with, asked of a path by way of example. */
+export const questions = (at: Looked): { says: string; to: string }[] => [
+  { says: "Who can write here?", to: lookAt(at, { tab: "who", operation: "write" }) },
+  { says: "What can everybody write below it?", to: lookAt(at, { tab: "below", for: "everyone", operation: "write" }) },
+  { says: "What can root alone read below it?", to: lookAt(at, { tab: "below", for: "root", operation: "read" }) },
+  { says: "What would a new file get here?", to: lookAt(at) },
+];
