@@ -13,9 +13,9 @@ import { Note } from "../../ui/Note";
 import { TallyGrid } from "../../shared/TallyGrid";
 import { Time } from "../../ui/Time";
 import type { Basket } from "./basket";
+import { aged, sieved, type Sieve } from "./model";
+import { Triage } from "./Triage";
 import { Waive } from "./Waive";
-import { Select } from "../../ui/Select";
-import { Field } from "../../ui/Field";
 import { Checkbox } from "../../ui/Checkbox";
 
 const key = (g: Group) => `${g.report}/${g.id}`;
@@ -35,8 +35,8 @@ function Value({ group, text, other }: { group: Group; text: string; other?: str
 }
 
 /** Since when findings are there, and how many came or came back last. */
-function Age({ group, first }: { group: Group; first: boolean }) {
-  if (!group.since || first) return null;
+function Age({ group }: { group: Group }) {
+  if (!group.since) return null;
   if (group.fresh === group.count) return <strong> · new</strong>;
   return (
     <>
@@ -95,14 +95,12 @@ function Paths({ group, snapshot, open, basket }: { group: Group; snapshot: stri
 function Line({
   application,
   group,
-  first,
   snapshot,
   basket,
   mayWaive,
 }: {
   application: string;
   group: Group;
-  first: boolean;
   snapshot: string;
   mayWaive: boolean;
   basket?: Basket;
@@ -132,7 +130,7 @@ function Line({
                 <span className="ml-auto text-sm text-muted">
                   <Link to={`/hosts/${group.host}`}>{group.host}</Link> · rule{" "}
                   <Link to={`/baselines/${application}/edit`}>{group.rule}</Link> · {group.severity}
-                  <Age group={group} first={first} />
+                  <Age group={group} />
                 </span>
               </div>
               <div className="mt-1 grid items-center gap-x-6 gap-y-1 sm:grid-cols-[5rem_minmax(0,1fr)_minmax(0,1fr)_minmax(0,1.4fr)]">
@@ -188,41 +186,26 @@ export function Groups({
   me,
   all,
   reports,
-  word,
-  setWord,
+  sieve,
+  set,
   basket,
 }: {
   application: string;
   me: Person;
   all: readonly Group[];
   reports: readonly Report[];
-  word: string;
-  setWord: (word: string) => void;
+  sieve: Sieve;
+  set: (part: Partial<Sieve>) => void;
   basket?: Basket;
 }) {
-  const groups = useMemo(
-    () =>
-      all
-        .filter((g) => !word || g.word === word || (g.word === "both" && word !== "neither"))
-        // What is accepted for a time stands apart, at the end.
-        .toSorted((a, b) => Number(Boolean(a.waiver)) - Number(Boolean(b.waiver))),
-    [all, word],
-  );
-  // In a host's first report all is new, and nothing is to be told by it.
-  const later = new Set(all.filter((g) => g.fresh !== g.count).map((g) => g.report));
+  const told = useMemo(() => aged(all), [all]);
+  const groups = useMemo(() => sieved(told, sieve), [told, sieve]);
   const counting = groups.filter((g) => !g.waiver);
   const whole = counting.length > 0 && counting.every((g) => basket?.hasGroup(g));
   return (
     <>
+      {all.length > 0 ? <Triage groups={told} sieve={sieve} set={set} /> : null}
       <div className="mb-2 flex flex-wrap items-center gap-4">
-        <Field label="Effect">
-          <Select value={word} onChange={(e) => setWord(e.target.value)}>
-            <option value="">all</option>
-            <option value="opens">opens</option>
-            <option value="closes">closes</option>
-            <option value="neither">neither</option>
-          </Select>
-        </Field>
         {basket ? (
           <Button
             className="ml-auto"
@@ -234,7 +217,7 @@ export function Groups({
         ) : null}
       </div>
       {reports.length !== 0 && groups.length === 0 ? (
-        <Note>{all.length === 0 ? "Nothing was found that is not as declared." : "No finding has this effect."}</Note>
+        <Note>{all.length === 0 ? "Nothing was found that is not as declared." : "No finding is like this."}</Note>
       ) : null}
       <ul>
         {groups.map((g) => (
@@ -242,7 +225,6 @@ export function Groups({
             key={key(g)}
             application={application}
             group={g}
-            first={!later.has(g.report)}
             mayWaive={may(me, "reviewer", application)}
             snapshot={reports.find((r) => r.id === g.report)?.snapshot ?? ""}
             basket={basket}

@@ -2,7 +2,7 @@ import { useMemo } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import type { Person } from "../../api/client";
 import { useOverview } from "../overview/queries";
-import { byHost } from "./model";
+import { byHost, sieveOf } from "./model";
 import { useDrift, useEqual } from "./queries";
 import { may } from "../../shared/roles";
 import { Command } from "../../ui/Command";
@@ -19,6 +19,7 @@ import { Folders } from "./Folders";
 import { Groups } from "./Groups";
 import { HostChoice } from "./HostChoice";
 import { OpenPlans } from "./OpenPlans";
+import { OtherApplication } from "./OtherApplication";
 import { OverTime } from "./OverTime";
 import { Waivers } from "./Waivers";
 
@@ -46,13 +47,17 @@ export default function Drift({ me }: { me: Person }) {
     }
     setSearch(next, { replace: true });
   };
+  const sieve = useMemo(() => sieveOf(search), [search]);
   const reports = drift.data?.reports ?? [];
   const groups = drift.data?.groups ?? [];
   return (
     <>
       <div className="mb-1 flex flex-wrap items-baseline gap-x-6">
         <Title text={`Drift of ${application}`} className="" />
-        <Link to={`/baselines/${application}`}>its baseline</Link>
+        <Link to={`/baselines/${application}`} className="inline-block min-h-[24px] leading-[24px]">
+          its baseline
+        </Link>
+        <OtherApplication application={application} />
       </div>
       <Note error={drift.error} />
       {drift.data ? <Verdict of={drift.data.verdict} className="mb-2" /> : null}
@@ -119,8 +124,8 @@ export default function Drift({ me }: { me: Person }) {
                   me={me}
                   all={groups}
                   reports={reports}
-                  word={search.get("effect") ?? ""}
-                  setWord={(effect) => set({ effect })}
+                  sieve={sieve}
+                  set={set}
                   basket={basket}
                 />
               ),

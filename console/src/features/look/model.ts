@@ -43,6 +43,5 @@ export const lately = (list: readonly Looked[], at: Looked, most = 8): Looked[] 
 export const questions = (at: Looked): { says: string; to: string }[] => [
   { says: "Who can write here?", to: lookAt(at, { tab: "who", operation: "write" }) },
   { says: "What can everybody write below it?", to: lookAt(at, { tab: "below", for: "everyone", operation: "write" }) },
-  { says: "What can root alone read below it?", to: lookAt(at, { tab: "below", for: "root", operation: "read" }) },
   { says: "What would a new file get here?", to: lookAt(at) },
 ];
