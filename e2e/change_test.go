@@ -97,6 +97,7 @@ func tryChange(t *testing.T, s *demo.Stage) {
 	must(t, err)
 	agreed(t, s, back)
 	changeByCommand(t, s)
+	changeAtTerminal(t, s)
 }
 
 // changeByCommand composes changes in one line: of paths that are given, or that another program writes.

@@ -78,6 +78,10 @@ func Changes(list []Wish) (string, error) {
 	w := &writer{}
 	w.line(0, "changes:")
 	for _, x := range list {
+		if x.silent() {
+			return "", fmt.Errorf("nothing is said of what is to become of %s: an owner, a group, a mode, entries, "+
+				"a form or inheritance", strings.Join(x.Paths, ", "))
+		}
 		w.line(2, "- paths: "+w.patterns(x))
 		if len(x.Only) > 0 {
 			w.line(4, "only: "+w.list(x.Only))
@@ -123,6 +127,11 @@ const (
 	stopped = "stopped"
 	emptied = "stopped and emptied"
 )
+
+// silent reports whether nothing is to change.
+func (x Wish) silent() bool {
+	return x.Form == "" && x.Set == Basics{} && !x.Entries.any() && !x.Grants.any() && x.Inherits == ""
+}
 
 // patterns returns the patterns that fit what is wished of, and nothing else.
 func (x Wish) patterns() ([]string, error) {

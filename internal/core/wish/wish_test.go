@@ -203,6 +203,15 @@ func TestRules(t *testing.T) {
 	}
 }
 
+func TestNothingIsSaid(t *testing.T) {
+	for _, w := range []Wish{{}, {Form: ""}, {Later: true, Depth: All, Only: []string{"file"}}} {
+		w.Paths = []string{"/srv/a"}
+		if text, err := Changes([]Wish{w}); err == nil || !strings.Contains(err.Error(), "become of /srv/a") {
+			t.Errorf("%s, %v", text, err)
+		}
+	}
+}
+
 func TestTooMuch(t *testing.T) {
 	for _, n := range []int{0, MaxWishes + 1} {
 		if _, err := Changes(slices.Repeat([]Wish{{Paths: []string{"/srv/a"}}}, n)); err == nil {
