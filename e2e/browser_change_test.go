@@ -206,6 +206,7 @@ func TestConsoleChanges(t *testing.T) {
 	if faults := b.Faults(); len(faults) > 0 {
 		t.Errorf("the page complains: %v", faults)
 	}
+	t.Run("a host that does not answer", func(t *testing.T) { changer{t: t, s: s, b: b}.silentHost() })
 	if film != "" {
 		c.sheet(film, names)
 	}
@@ -400,4 +401,13 @@ func (c changer) begins() {
 	must(c.t, c.b.Press("Who can write here?"))
 	must(c.t, c.b.Do(chromedp.WaitVisible(`//code[.="idletally access decide"] | //th[contains(., "purser")]`,
 		chromedp.BySearch)))
+}
+
+// Where a host does not answer, a change is composed from how it was seen last.
+func (c changer) silentHost() {
+	c.s.Agents["slip-south"].Stop()
+	must(c.t, c.b.Go("/change?host=slip-south&path=/srv/ticketing/logs"))
+	must(c.t, c.b.See("slip-south has not answered yet"))
+	must(c.t, c.b.Press("others: write"))
+	must(c.t, c.b.See("1 path would change; everyone could do less"))
 }

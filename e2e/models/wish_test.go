@@ -36,7 +36,7 @@ func TestWishes(t *testing.T) {
 		{"paths of an address", "models.change.wishesOf(new URLSearchParams(a[0]))",
 			[]any{"host=h&path=%2Fa%20b&path=/c"}, `[{"paths":["/a b","/c"]}]`},
 		{"an address that says nothing", "models.change.wishesOf(new URLSearchParams(a[0]))",
-			[]any{"wish=%7B&wish=1&wish=null&wish=%7B%22paths%22:3%7D"}, `[{"paths":[]}]`},
+			[]any{"wish=%7B&wish=1&wish=null&wish=%7B%22paths%22:3%7D&wish=%7B%22paths%22:[3]%7D"}, `[{"paths":[]}]`},
 		{"there and back",
 			"models.change.wishesOf(new URL(models.wish.addressOf('h', a[0], 'x'), 'https://h').searchParams)",
 			[]any{[]any{m{"paths": []string{"/a&b=c"}, "form": "drop"}, m{"paths": []string{"/d"}, "later": true}}},

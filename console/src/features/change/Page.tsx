@@ -1,4 +1,4 @@
-import { useEffect, useMemo, useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Person } from "../../api/client";
 import { NameInput } from "../../shared/NameInput";
@@ -11,7 +11,6 @@ import { Note } from "../../ui/Note";
 import { Select } from "../../ui/Select";
 import { Title } from "../../ui/Title";
 import { useSettled } from "../../ui/useSettled";
-import { useAccounts, useSight } from "../look/queries";
 import { Also } from "./Also";
 import { Finish } from "./Finish";
 import { commandOf, wishesOf } from "./model";
@@ -19,6 +18,7 @@ import { Outlook } from "./Outlook";
 import { useForeseen } from "./queries";
 import { Scope } from "./Scope";
 import { useApplication } from "./useApplication";
+import { useSeen } from "./useSeen";
 
 function useComposed(host: string) {
   const [search, setSearch] = useSearchParams();
@@ -43,11 +43,8 @@ interface Left extends Pick<ReturnType<typeof useComposed>, "wishes" | "setWishe
 function Wished({ host, application, mine, wishes, setWishes, setChosen }: Left) {
   const wish = wishes[0] ?? { paths: [] };
   const also = wishes.slice(1);
-  const where = useMemo(() => ({ host }), [host]);
-  const sight = useSight(where, wish.paths[0] ?? "");
-  const names = useAccounts(where).data;
-  const accounts = names?.accounts ?? [];
-  const access = sight.data?.access;
+  const { sight, late, error, accounts, groups } = useSeen(host, wish.paths[0] ?? "", application);
+  const access = sight?.access;
   const Compose = schemeOf(access).Compose;
   const change = (part: Partial<Wish>) => setWishes([{ ...wish, ...part }, ...also]);
   return (
@@ -61,15 +58,16 @@ function Wished({ host, application, mine, wishes, setWishes, setChosen }: Left)
           </Select>
         </Field>
       ) : null}
-      <Scope wish={wish} change={change} folder={sight.data?.kind === "folder"} accounts={accounts} />
+      <Scope wish={wish} change={change} folder={sight?.kind === "folder"} accounts={accounts} />
       <Also wishes={also} leave={(i) => setWishes([wish, ...also.filter((_, j) => j !== i)])} />
-      <Note error={sight.error} />
-      {sight.data && access ? (
+      <Note error={error} />
+      {late ? <p className="mt-2 text-sm text-muted">As it was seen last: {host} has not answered yet.</p> : null}
+      {sight && access ? (
         <section aria-labelledby="wished" className="mt-5">
           <h2 id="wished" className="font-bold">
             How it is to be
           </h2>
-          <Compose sight={sight.data} wish={wish} change={change} accounts={accounts} groups={names?.groups ?? []} />
+          <Compose sight={sight} wish={wish} change={change} accounts={accounts} groups={groups} />
           <Field label="Owner" className="my-4 block max-w-72 text-sm">
             <NameInput
               names={accounts}

@@ -7,7 +7,7 @@ export function wishesOf(search: URLSearchParams): Wish[] {
   const given = search.getAll("wish").flatMap((text) => {
     try {
       const w = JSON.parse(text) as Wish;
-      return Array.isArray(w.paths) ? [w] : [];
+      return Array.isArray(w.paths) && w.paths.every((p) => typeof p === "string") ? [w] : [];
     } catch {
       return [];
     }
