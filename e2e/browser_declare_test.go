@@ -161,7 +161,7 @@ func TestConsoleDrift(t *testing.T) {
 			must(t, b.See("3 new"))
 			must(t, b.See("let somebody do more than intended"))
 			must(t, b.Go("/drift/ticketing?host=slip-north&age=new&sort=folder"))
-			must(t, b.See("new ("))
+			must(t, b.See("are new"))
 			must(t, b.Press("Show all"))
 			axe(t, b, name+": groups")
 			must(t, b.Press("By folder"))
