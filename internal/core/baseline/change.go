@@ -178,10 +178,7 @@ type Changer struct {
 	Matched []int // how many paths each change has spoken of
 }
 
-type changer struct {
-	paths      []Pattern
-	set, where *Matcher
-}
+type changer struct{ set, where *Matcher }
 
 // For prepares the changes for a host. Whatever the host does not know is a problem, and then nothing may be changed.
 func (c *Changes) For(dir *perm.Directory) (*Changer, []Problem) {
@@ -193,7 +190,7 @@ func (c *Changes) For(dir *perm.Directory) (*Changer, []Problem) {
 		return m
 	}
 	for _, x := range c.List {
-		s := changer{paths: x.Set.Paths, set: with(x.Set)}
+		s := changer{set: with(x.Set)}
 		if x.Where != nil {
 			s.where = with(*x.Where)
 		}
@@ -204,9 +201,7 @@ func (c *Changes) For(dir *perm.Directory) (*Changer, []Problem) {
 
 // Reaches reports whether some change may speak of a path, or of what is below it.
 func (c *Changer) Reaches(path string) bool {
-	return slices.ContainsFunc(c.steps, func(s changer) bool {
-		return slices.ContainsFunc(s.paths, func(p Pattern) bool { return p.canReach(path) })
-	})
+	return slices.ContainsFunc(c.steps, func(s changer) bool { return s.set.Root(path).live() })
 }
 
 // Change returns the state that a path is to have.

@@ -288,6 +288,9 @@ func (m *Matcher) Root(p string) *State {
 	return s
 }
 
+// live reports whether some pattern matches here, or may match below.
+func (s *State) live() bool { return len(s.all) > 0 }
+
 // Step returns the state of an entry in a folder.
 func (m *Matcher) Step(s *State, name string) *State {
 	m.reached = s.onName(m.reached[:0], name)
