@@ -142,7 +142,7 @@ func (b *putBack) consent(folder string, s Settings, sign Sign) error {
 		return err
 	}
 	b.signed = &signed
-	return keepSince(folder, by.Newest)
+	return kept.once(folder, order.Digest, b.plan.ID, by.Newest)
 }
 
 // applicationOf returns the application that a run was for, as its plan says: its digest stands in the journal.

@@ -228,6 +228,26 @@ func (k *rosterKept) followRoster(r roster.Roster, line []roster.Step) (roster.R
 	return r, nil
 }
 
+// once notes that a plan is carried out by a run, by signatures of up to a time: it is by no other, however often its
+// people's signatures are shown.
+func (k *rosterKept) once(folder string, digest tree.Hash, run string, newest time.Time) error {
+	if before, again := k.Done[digest.String()]; again && before != run {
+		return fmt.Errorf("%w: the plan was carried out by run %s already", roster.ErrRefused, before)
+	}
+	if k.Done == nil {
+		k.Done = map[string]string{}
+	}
+	if len(k.Done) >= maxOrders {
+		return fmt.Errorf("%w: %d plans were carried out, which is more than a host remembers", roster.ErrRefused,
+			maxOrders)
+	}
+	k.Done[digest.String()] = run
+	if err := errors.Join(keepSince(folder, newest), k.save(folder)); err != nil {
+		return fmt.Errorf("note the plan: %w", err)
+	}
+	return nil
+}
+
 // cameAlong reports whether the host came along an earlier edition.
 func (k *rosterKept) cameAlong(p statement.Point) bool { return slices.Contains(k.Past, p) }
 
@@ -278,19 +298,8 @@ func (a *Agent) agreed(o plan.Order, m plan.Manifest, w *wire.Work, now time.Tim
 		return by, err
 	}
 
-	if run, again := kept.Done[o.Digest.String()]; again && run != o.Run {
-		return by, fmt.Errorf("%w: the plan was carried out by run %s already", roster.ErrRefused, run)
-	}
-	if kept.Done == nil {
-		kept.Done = map[string]string{}
-	}
-	if len(kept.Done) >= maxOrders {
-		return by, fmt.Errorf("%w: %d plans were carried out, which is more than a host remembers", roster.ErrRefused,
-			maxOrders)
-	}
-	kept.Done[o.Digest.String()] = o.Run
-	if err := errors.Join(keepSince(a.Folder, by.Newest), kept.save(a.Folder)); err != nil {
-		return by, fmt.Errorf("note the plan: %w", err)
+	if err := kept.once(a.Folder, o.Digest, o.Run, by.Newest); err != nil {
+		return by, err
 	}
 	return by, nil
 }

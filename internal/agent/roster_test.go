@@ -398,9 +398,27 @@ func TestPutBackIsSigned(t *testing.T) {
 	if len(faults) > 0 || !slices.ContainsFunc(runs, named) {
 		t.Errorf("%+v, %v", runs, faults)
 	}
+	h.replay(t, b.Run, earlier)
 	again := func(Consent) (roster.Signed, error) { return earlier, nil }
 	if b, err := h.putBack(b.Run, again); err == nil || !strings.Contains(err.Error(), "another plan") {
 		t.Errorf("the same signature for the next: %+v, %v", b, err)
+	}
+}
+
+// replay has the service order what somebody signed for the host alone, of the host's own plan: it was carried out.
+func (h *harbour) replay(t *testing.T, run string, signed roster.Signed) {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join(h.a.Folder, "runs", run, manifestFile))
+	must(t, err)
+	m, err := plan.ParseManifest(text)
+	must(t, err)
+	chunk, err := os.ReadFile((&stored{folder: filepath.Join(h.a.Folder, "runs", run)}).file(0))
+	must(t, err)
+	was, chunks := h.manifest, h.s.chunks
+	defer func() { h.manifest, h.s.chunks, h.alone = was, chunks, false }()
+	h.manifest, h.s.chunks, h.alone = m, [][]byte{chunk}, true
+	if said := h.order(t, nil, signed); !strings.Contains(said, "carried out by run "+run) {
+		t.Errorf("the same by an order of the service: %s", said)
 	}
 }
 
