@@ -282,8 +282,11 @@ func showForeseen(o *options, c *cobra.Command, f wire.Foreseen) error {
 		}
 		showChange(c, g)
 	}
-	showAffected(c, "could do more", f.Gains)
-	showAffected(c, "could do less", f.Losses)
+	if f.MoreGroups > 0 {
+		printf(c, "\nand %s", plural(f.MoreGroups, "more kind")+" of change")
+	}
+	showAffected(c, "could do more", f.Gains, f.MoreGains)
+	showAffected(c, "could do less", f.Losses, f.MoreLosses)
 	showCautions(c, f.Cautions)
 
 	printf(c, "")
@@ -305,7 +308,7 @@ func showForeseen(o *options, c *cobra.Command, f wire.Foreseen) error {
 }
 
 // showAffected shows who could do more, or less.
-func showAffected(c *cobra.Command, what string, list []wire.Affected) {
+func showAffected(c *cobra.Command, what string, list []wire.Affected, more int) {
 	if len(list) > 0 {
 		printf(c, "\n%s", what)
 	}
@@ -315,5 +318,8 @@ func showAffected(c *cobra.Command, what string, list []wire.Affected) {
 			who = "group " + who
 		}
 		printf(c, "  %-24s  %s, with %s", who, strings.Join(a.Rights, ", "), plural(a.Paths, "path"))
+	}
+	if more > 0 {
+		printf(c, "  and %d more", more)
 	}
 }

@@ -16,17 +16,20 @@ type Foresee struct {
 
 // Foreseen is what changes would come to, from how the hosts were seen last.
 type Foreseen struct {
-	Text     string         `json:"text" doc:"The changes, as a plan takes them"`
-	Rules    string         `json:"rules,omitempty" doc:"Rules of a baseline that declare what the changes make"`
-	NoRules  string         `json:"no_rules,omitempty" doc:"Why no rule can say it"`
-	Steps    int            `json:"steps" doc:"Paths that would change"`
-	Hosts    []ForeseenHost `json:"hosts" doc:"On which something would change"`
-	Groups   []PlanGroup    `json:"groups" doc:"Equal changes, those of most paths first, 200 at the most"`
-	Gains    []Affected     `json:"gains" doc:"Who could do more"`
-	Losses   []Affected     `json:"losses" doc:"Who could do less"`
-	Left     []Left         `json:"left" doc:"What would stay as it is, and why, 100 at the most"`
-	MoreLeft int            `json:"more_left,omitempty" doc:"How many more would"`
-	Cautions []plan.Caution `json:"cautions" doc:"What the checker would warn of, the grave ones first"`
+	Text       string         `json:"text" doc:"The changes, as a plan takes them"`
+	Rules      string         `json:"rules,omitempty" doc:"Rules of a baseline that declare what the changes make"`
+	NoRules    string         `json:"no_rules,omitempty" doc:"Why no rule can say it"`
+	Steps      int            `json:"steps" doc:"Paths that would change"`
+	Hosts      []ForeseenHost `json:"hosts" doc:"On which something would change"`
+	Groups     []PlanGroup    `json:"groups" doc:"Equal changes, those of most paths first, 200 at the most"`
+	MoreGroups int            `json:"more_groups,omitempty" doc:"How many more there are"`
+	Gains      []Affected     `json:"gains" doc:"Who could do more, by most paths first, 200 at the most"`
+	MoreGains  int            `json:"more_gains,omitempty" doc:"How many more could"`
+	Losses     []Affected     `json:"losses" doc:"Who could do less, in the same way"`
+	MoreLosses int            `json:"more_losses,omitempty" doc:"How many more could"`
+	Left       []Left         `json:"left" doc:"What would stay as it is, and why, 100 at the most"`
+	MoreLeft   int            `json:"more_left,omitempty" doc:"How many more would"`
+	Cautions   []plan.Caution `json:"cautions" doc:"What the checker would warn of, the grave ones first"`
 }
 
 // ForeseenHost is what is foreseen of one host.

@@ -39,8 +39,9 @@ type builder struct {
 	more   int // that are left, beyond those which are listed
 	total  int
 	ask    wire.Draft
-	// Nothing is drafted, and hosts are not asked: somebody only wants to see what it would come to.
-	foreseen bool
+	// By host, in place of chunks, where somebody only wants to see what it would come to: nothing is drafted then, and
+	// no host is asked.
+	steps map[string][]plan.Step
 }
 
 // The waves of a plan for which nothing was asked for.
@@ -82,17 +83,7 @@ func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.
 	}
 
 	slices.SortFunc(steps, func(x, y plan.Step) int { return pathname.Compare(x.Path, y.Path) })
-	part := plan.HostPart{Host: host, Roots: pathname.EscapeAll(roots), Steps: len(steps)}
-	n := 0
-
-	for c := range slices.Chunk(steps, plan.StepsPerChunk) {
-		data := plan.EncodeChunk(c)
-		part.Chunks = append(part.Chunks, plan.Digest(data))
-		b.chunks = append(b.chunks, store.Chunk{Host: host, N: n, Data: data})
-		n++
-	}
-
-	b.parts = append(b.parts, part)
+	b.keep(host, roots, steps)
 	type key struct {
 		kind          perm.Kind
 		before, after perm.Set
@@ -132,6 +123,24 @@ func (b *builder) add(host string, roots []string, steps []plan.Step, dir *perm.
 	}
 
 	return nil
+}
+
+// keep keeps a host's sorted steps: for a plan in chunks.
+func (b *builder) keep(host string, roots []string, steps []plan.Step) {
+	part := plan.HostPart{Host: host, Roots: pathname.EscapeAll(roots), Steps: len(steps)}
+	if b.steps != nil {
+		b.parts, b.steps[host] = append(b.parts, part), steps
+		return
+	}
+
+	n := 0
+	for c := range slices.Chunk(steps, plan.StepsPerChunk) {
+		data := plan.EncodeChunk(c)
+		part.Chunks = append(part.Chunks, plan.Digest(data))
+		b.chunks = append(b.chunks, store.Chunk{Host: host, N: n, Data: data})
+		n++
+	}
+	b.parts = append(b.parts, part)
 }
 
 func (b *builder) finish(ctx context.Context, kind plan.Kind, application, title, author string) (string, error) {
@@ -474,7 +483,7 @@ func (d *Engine) ready(
 func (d *Engine) add(
 	ctx context.Context, b *builder, host string, roots []string, steps []plan.Step, dir *perm.Directory,
 ) error {
-	if b.foreseen {
+	if b.steps != nil {
 		return b.add(host, roots, steps, dir)
 	}
 	steps, err := d.identified(ctx, b, host, roots, steps)

@@ -18,8 +18,9 @@ import (
 
 // Bounds of what is told of changes that nobody has drafted yet: a plan tells the rest.
 const (
-	maxForeseenGroups = 200
-	maxForeseenLeft   = 100
+	maxForeseenGroups   = 200
+	maxForeseenLeft     = 100
+	maxForeseenAffected = 200 // who gains, and as many who lose
 )
 
 // Foresee returns what changes would come to, from how the hosts were seen last. Nothing is stored, and no host is
@@ -32,7 +33,7 @@ func (d *Engine) Foresee(ctx context.Context, ask wire.Foresee) (out wire.Forese
 		out.NoRules = err.Error()
 	}
 
-	b := &builder{d: d, foreseen: true, ask: wire.Draft{
+	b := &builder{d: d, steps: map[string][]plan.Step{}, ask: wire.Draft{
 		Application: ask.Application,
 		Hosts:       ask.Hosts,
 		Changes:     out.Text,
@@ -53,9 +54,10 @@ func (d *Engine) Foresee(ctx context.Context, ask wire.Foresee) (out wire.Forese
 	}
 	graveFirst(out.Cautions)
 
-	out.Gains, out.Losses = affected(b.groups)
+	out.Gains, out.Losses, out.MoreGains, out.MoreLosses = affected(b.groups)
 	slices.SortStableFunc(b.groups, func(x, y wire.PlanGroup) int { return cmp.Compare(y.Count, x.Count) })
 	out.Groups = append([]wire.PlanGroup{}, b.groups[:min(len(b.groups), maxForeseenGroups)]...)
+	out.MoreGroups = len(b.groups) - len(out.Groups)
 	out.Left = append([]wire.Left{}, b.left[:min(len(b.left), maxForeseenLeft)]...)
 	out.MoreLeft = len(b.left) - len(out.Left) + b.more
 	return out, nil
@@ -73,18 +75,9 @@ func (d *Engine) foreseeHost(
 	h.Snapshot, h.Taken = snap.ID, snap.Taken
 
 	each := func(visit func(plan.Step) error) error {
-		for _, c := range b.chunks {
-			if c.Host != part.Host {
-				continue
-			}
-			steps, err := plan.DecodeChunk(c.Data)
-			if err != nil {
+		for _, s := range b.steps[part.Host] {
+			if err := visit(s); err != nil {
 				return err
-			}
-			for _, s := range steps {
-				if err := visit(s); err != nil {
-					return err
-				}
 			}
 		}
 		return nil
@@ -136,15 +129,22 @@ func (d *Engine) againstBaseline(
 	})
 }
 
-// affected sums up who gains what by equal steps, and who loses it, whom it is about most first.
-func affected(groups []wire.PlanGroup) (gains, losses []wire.Affected) {
-	sum := func(of func(perm.Effect) []perm.Gain) []wire.Affected {
+// affected sums up who gains what by equal steps, and who loses it, whom it is about most first; and how many more of
+// each there are than are told.
+func affected(groups []wire.PlanGroup) (gains, losses []wire.Affected, moreGains, moreLosses int) {
+	type party struct {
+		who   string
+		group bool
+	}
+	sum := func(of func(perm.Effect) []perm.Gain) ([]wire.Affected, int) {
+		at := map[party]int{} // there may be as many of them as of paths
 		out := []wire.Affected{}
 		for _, g := range groups {
 			for _, x := range of(g.Effect) {
-				i := slices.IndexFunc(out, func(s wire.Affected) bool { return s.Who == x.Who && s.Group == x.Group })
-				if i < 0 {
+				i, ok := at[party{x.Who, x.Group}]
+				if !ok {
 					i = len(out)
+					at[party{x.Who, x.Group}] = i
 					out = append(out, wire.Affected{Who: x.Who, Group: x.Group, Rights: []string{}})
 				}
 				out[i].Paths += g.Count
@@ -156,8 +156,10 @@ func affected(groups []wire.PlanGroup) (gains, losses []wire.Affected) {
 			}
 		}
 		slices.SortStableFunc(out, func(a, b wire.Affected) int { return cmp.Compare(b.Paths, a.Paths) })
-		return out
+		told := min(len(out), maxForeseenAffected)
+		return out[:told], len(out) - told
 	}
-	return sum(func(e perm.Effect) []perm.Gain { return e.Opens }),
-		sum(func(e perm.Effect) []perm.Gain { return e.Closes })
+	gains, moreGains = sum(func(e perm.Effect) []perm.Gain { return e.Opens })
+	losses, moreLosses = sum(func(e perm.Effect) []perm.Gain { return e.Closes })
+	return gains, losses, moreGains, moreLosses
 }
