@@ -376,6 +376,16 @@ func (c changer) marked() {
 	must(c.t, c.b.Go("/look?host=slip-north&path=/srv/ticketing/logs"))
 	must(c.t, c.b.Press("Mark sales-001.log"))
 	must(c.t, c.b.Press("Mark sales-002.log"))
+	c.fill("Where", "slip-south, now") // what was marked is of the one host
+	must(c.t, c.b.See("Asked of slip-south itself"))
+	var marked bool
+	must(c.t, c.b.Do(chromedp.Evaluate(`document.body.innerText.includes("marked path")`, &marked)))
+	if marked {
+		c.t.Error("what was marked on one host is to be changed on another")
+	}
+	must(c.t, c.b.Go("/look?host=slip-north&path=/srv/ticketing/logs"))
+	must(c.t, c.b.Press("Mark sales-001.log"))
+	must(c.t, c.b.Press("Mark sales-002.log"))
 	must(c.t, c.b.Press("Change the 2 marked paths…"))
 	must(c.t, c.b.See("/srv/ticketing/logs/sales-002.log"))
 	must(c.t, c.b.Press("others: write"))

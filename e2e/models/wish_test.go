@@ -66,6 +66,9 @@ func TestWishes(t *testing.T) {
 			asJSON(t, "a: 1\nrules:\n- rule: x\n  paths: /x\n- rule: w\n  owner: m\n\n# end\nleave-alone: /y\n")},
 		{"once", "models.baselines.withRules(a[0], a[1])", []any{"rules:\n  - rule: w\n", "  - rule: w\n"},
 			asJSON(t, "rules:\n  - rule: w\n")},
+		{"once, wherever rules stand", "models.baselines.withRules(a[0], a[1])",
+			[]any{"rules:\n- rule: x\n- rule: w\n  owner: m\n", "  - rule: w\n    owner: m\n"},
+			asJSON(t, "rules:\n- rule: x\n- rule: w\n  owner: m\n")},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			if got := eval(c.call, c.args...); got != c.want {

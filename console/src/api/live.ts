@@ -8,8 +8,8 @@ type Happening = Schemas["Happening"];
 /** What shows something of each kind, by the first word of its query. */
 const shows: Record<Happening["kind"], readonly Kept[] | null> = {
   begin: null, // whatever was missed: everything
-  snapshot: ["overview", "applications", "drift", "snapshots", "snapshot", "trend", "causes", "hosts"],
-  edition: ["overview", "applications", "editions", "edition", "drift", "sight", "listing"],
+  snapshot: ["overview", "applications", "drift", "snapshots", "snapshot", "trend", "causes", "hosts", "foreseen"],
+  edition: ["overview", "applications", "editions", "edition", "drift", "sight", "listing", "foreseen"],
   plan: ["overview", "plans", "plan", "history"],
   run: ["overview", "history", "runs", "run", "results", "plans", "plan"],
 };

@@ -265,7 +265,7 @@ export function remarksOf(c: Schemas["Checked"] | undefined): Remark[] {
 
 /** A baseline's text with rules behind its others, once: a later rule counts before an earlier one. */
 export function withRules(text: string, rules: string): string {
-  if (rules === "" || text.includes(rules)) return text;
+  if (rules === "") return text;
   const lines = text.split("\n");
   const start = lines.findIndex((l) => /^rules:/.test(l));
   if (start < 0) return `${text.trimEnd()}\nrules:\n${rules}`;
@@ -279,5 +279,6 @@ export function withRules(text: string, rules: string): string {
     .trimEnd()
     .split("\n")
     .map((l) => " ".repeat(indent) + l.slice(2));
+  if (text.includes(mine.join("\n"))) return text;
   return [...lines.slice(0, end), ...mine, ...lines.slice(end)].join("\n");
 }

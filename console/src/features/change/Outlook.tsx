@@ -6,8 +6,19 @@ import { Cautions } from "../plans/Cautions";
 import { againstBaseline, sentence } from "./model";
 
 const mostGroups = 8;
+const mostLeft = 20;
 
-function Who({ title, word, list }: { title: string; word: string; list: readonly Schemas["Affected"][] }) {
+function Who({
+  title,
+  word,
+  list,
+  more = 0,
+}: {
+  title: string;
+  word: string;
+  list: readonly Schemas["Affected"][];
+  more?: number; // that the service does not tell
+}) {
   if (list.length === 0) return null;
   return (
     <div className="min-w-0">
@@ -25,7 +36,9 @@ function Who({ title, word, list }: { title: string; word: string; list: readonl
             {a.paths > 1 ? <span className="text-muted"> · {a.paths.toLocaleString()} paths</span> : null}
           </li>
         ))}
-        {list.length > 12 ? <li className="text-muted">and {(list.length - 12).toLocaleString()} more</li> : null}
+        {list.length + more > 12 ? (
+          <li className="text-muted">and {(list.length + more - 12).toLocaleString()} more</li>
+        ) : null}
       </ul>
     </div>
   );
@@ -41,6 +54,8 @@ function Against({ of }: { of: Schemas["ForeseenHost"] }) {
 
 /** What changes would come to: how many paths, before and after, who gains and who loses, cautions, what is left. */
 export function Outlook({ of, late }: { of: Schemas["Foreseen"]; late: boolean }) {
+  const groups = of.groups.length + (of.more_groups ?? 0);
+  const left = of.left.length + (of.more_left ?? 0);
   return (
     <div className={late ? "opacity-60" : ""}>
       <p role="status" className="text-lg font-semibold">
@@ -50,8 +65,8 @@ export function Outlook({ of, late }: { of: Schemas["Foreseen"]; late: boolean }
         <Against key={h.host} of={h} />
       ))}
       <div className="mt-3 grid gap-x-8 gap-y-3 sm:grid-cols-2">
-        <Who title="could do more" word="opens" list={of.gains} />
-        <Who title="could do less" word="closes" list={of.losses} />
+        <Who title="could do more" word="opens" list={of.gains} more={of.more_gains} />
+        <Who title="could do less" word="closes" list={of.losses} more={of.more_losses} />
       </div>
       {of.cautions.length > 0 ? (
         <section aria-labelledby="cautions" className="mt-4">
@@ -67,9 +82,9 @@ export function Outlook({ of, late }: { of: Schemas["Foreseen"]; late: boolean }
             Before and after
           </h3>
           <Alike groups={of.groups.slice(0, mostGroups)} hosts={false} />
-          {of.groups.length > mostGroups ? (
+          {groups > mostGroups ? (
             <p className="mt-1 text-sm text-muted">
-              {of.groups.length - mostGroups} more kinds of change; the plan shows all.
+              {(groups - mostGroups).toLocaleString()} more kinds of change; the plan shows all.
             </p>
           ) : null}
         </section>
@@ -80,7 +95,7 @@ export function Outlook({ of, late }: { of: Schemas["Foreseen"]; late: boolean }
             What would stay as it is
           </h3>
           <ul className="text-sm">
-            {of.left.slice(0, 20).map((l) => (
+            {of.left.slice(0, mostLeft).map((l) => (
               <li key={`${l.host}${l.path}${l.why}`}>
                 {l.path === "/" ? null : (
                   <>
@@ -90,6 +105,7 @@ export function Outlook({ of, late }: { of: Schemas["Foreseen"]; late: boolean }
                 {l.why}
               </li>
             ))}
+            {left > mostLeft ? <li className="text-muted">and {(left - mostLeft).toLocaleString()} more</li> : null}
           </ul>
         </section>
       ) : null}

@@ -1,6 +1,7 @@
 import type { Schemas } from "../../api/client";
 
 import type { Wish } from "../../shared/wish";
+import { quoted } from "../look/model";
 
 /** What an address asks to be changed: wishes field by field, or just paths. */
 export function wishesOf(search: URLSearchParams): Wish[] {
@@ -32,14 +33,12 @@ export function applicationOf(
   return best?.application;
 }
 
-const word = (s: string) => (/^[\w./:+=,-]+$/.test(s) ? s : `'${s.replaceAll("'", String.raw`'\''`)}'`);
-
 /** The command that asks the same. */
 export function commandOf(application: string, host: string, w: Wish): string {
-  const out = ["idletally change", ...w.paths.map(word), `--application ${application || "APPLICATION"}`];
+  const out = ["idletally change", ...w.paths.map(quoted), `--application ${application || "APPLICATION"}`];
   if (host) out.push(`--host ${host}`);
   const flag = (name: string, value: string | undefined) => {
-    if (value) out.push(`--${name} ${word(value)}`);
+    if (value) out.push(`--${name} ${quoted(value)}`);
   };
   const all = (name: string, list: readonly string[] | undefined) => list?.forEach((v) => flag(name, v));
   flag("depth", w.depth === "itself" ? undefined : w.depth);

@@ -109,7 +109,7 @@ function PathPart({ look, me }: { look: Look; me: Person }) {
 export default function LookPage({ me }: { me: Person }) {
   const look = useLook();
   const { host, snapshot } = look.where;
-  const before = useLately(look.where, look.path);
+  const before = useLately(look.where, look.path, me.name);
   const kind = useSight(look.where, look.path).data?.kind;
   const folder = kind === undefined ? undefined : kind === "folder" ? look.path : folderOf(look.path);
   return (
@@ -135,7 +135,11 @@ export default function LookPage({ me }: { me: Person }) {
       {look.path ? <Crumbs path={look.path} to={(p) => look.address({ path: p, tab: "" })} /> : null}
       {(host ?? snapshot) && (look.path || snapshot) ? (
         <div className="mt-3 grid grid-cols-1 gap-x-8 gap-y-6 lg:grid-cols-[minmax(0,5fr)_minmax(0,7fr)]">
-          {look.path && folder === undefined ? <div /> : <Content look={look} folder={folder ?? ""} me={me} />}
+          {look.path && folder === undefined ? (
+            <div />
+          ) : (
+            <Content key={host ?? snapshot} look={look} folder={folder ?? ""} me={me} />
+          )}
           {look.path ? <PathPart look={look} me={me} /> : null}
         </div>
       ) : null}
