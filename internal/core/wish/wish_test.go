@@ -142,9 +142,15 @@ func TestFieldsStayFields(t *testing.T) {
 	texts := []string{"mate", "'", "'}", "a: b", "x\nowner: root", "- paths: /", "#", "\t", "&a", "*a", "!!int 1",
 		"\u2028", "", "0640", "]", "}, set: {owner: root", "\x00",
 		"'\n  - paths: ['/srv/**']\n    set: {owner: 'root'}"}
-	text := func() string { return texts[r.IntN(len(texts))] + texts[r.IntN(len(texts))] }
+	text := func() string {
+		if r.IntN(2) == 0 { // what is odd in one field is to be read beside another that is not
+			return "mate"
+		}
+		return texts[r.IntN(len(texts))] + texts[r.IntN(len(texts))]
+	}
 	parsed := 0
-	for range 5000 {
+	const tries = 5000
+	for range tries {
 		w := Wish{Paths: []string{"/srv/a"}, Set: Basics{Owner: text()}, Form: "private",
 			Entries: EntryChange{Give: []string{"user:" + text() + ":r"}}}
 		written, err := Changes([]Wish{w})
@@ -161,8 +167,8 @@ func TestFieldsStayFields(t *testing.T) {
 			t.Fatalf("%+v became\n%s", w, written)
 		}
 	}
-	if parsed == 0 {
-		t.Error("nothing that was typed could be read: the test proves nothing")
+	if parsed < tries/8 { // a quarter is plain in both fields
+		t.Errorf("only %d of %d could be read: the test proves little", parsed, tries)
 	}
 }
 

@@ -85,7 +85,6 @@ func (s *Store) SetPolicy(ctx context.Context, to wire.Policy, from time.Time, b
 		next = &text
 	}
 
-	// The time differs each time, so that a row that is found is a row that is changed.
 	n, err := s.exec(ctx,
 		`UPDATE policy SET says = ?, next = ?, next_from = ?, next_by = ? WHERE name = 'service' AND says = ?
 			AND next <=> ? AND next_from <=> ?`,

@@ -255,6 +255,18 @@ func TestRoom(t *testing.T) {
 	}
 }
 
+// What is written a second time is there: a lease, a code or a holder that is renewed within the same millisecond is
+// not one that somebody else has.
+func TestTheSameAgainIsFound(t *testing.T) {
+	host := name("host")
+	must(t, st.AddHost(t.Context(), host))
+	for range 2 {
+		r, err := st.db.ExecContext(t.Context(), `UPDATE host SET sent = 7 WHERE name = ?`, host)
+		must(t, changed(r, err, "host "+host))
+		must(t, st.TakeQuota(t.Context(), host, 0, 7))
+	}
+}
+
 // A code is used once, however many try at the same time.
 func TestCodeOnce(t *testing.T) {
 	host := name("host")

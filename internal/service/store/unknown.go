@@ -33,7 +33,8 @@ func (s *Store) SetUnknown(ctx context.Context, u Unknown) error {
 // TellUnknown records that hooks are told of a place's state; of several instances one tells them.
 func (s *Store) TellUnknown(ctx context.Context, u Unknown) (mine bool, err error) {
 	n, err := s.exec(ctx,
-		`UPDATE unknown SET told = state WHERE application = ? AND host = ? AND state = ? AND told = ?`, u.Application,
+		`UPDATE unknown SET told = state WHERE application = ? AND host = ? AND state = ? AND told = ?
+			AND told <> state`, u.Application,
 		u.Host, u.State, u.Told)
 	return n > 0, err
 }
