@@ -11,6 +11,7 @@ import (
 	"testing"
 
 	"idletally/demo"
+	"idletally/internal/client"
 	"idletally/internal/wire"
 )
 
@@ -69,6 +70,10 @@ func tryNights(t *testing.T, s *demo.Stage) {
 		t.Errorf("%+v", c)
 	}
 
+	if n := behind(t, api, "/srv/ticketing/data/quarter-4", "root makes them"); n == 0 {
+		t.Error("no group of what is found there has its cause")
+	}
+
 	// The log of the second night is mended and set wrong again, and with it one that was right.
 	log := filepath.Join(s.Root("slip-north"), "srv/ticketing/releases/2026-01/lib/night-1-0")
 	set := func(m os.FileMode) wire.TrendPoint {
@@ -93,10 +98,7 @@ func tryNights(t *testing.T, s *demo.Stage) {
 	}
 
 	findings, err := api.Findings(ctx, back.Report, "", 5000)
-	if err != nil {
-		t.Fatal(err)
-	}
-
+	must(t, err)
 	i := slices.IndexFunc(findings, func(f wire.Finding) bool { return strings.HasSuffix(f.Path, "/lib/night-1-0") })
 	if i < 0 || findings[i].Spells != 2 || findings[i].Since == nil ||
 		!findings[i].Since.After(*findings[i].FirstSeen) {
@@ -128,4 +130,19 @@ func tryNights(t *testing.T, s *demo.Stage) {
 			}
 		})
 	}
+}
+
+// behind counts the findings of groups in a folder that have a likely cause.
+func behind(t *testing.T, api *client.Client, folder, why string) (n int) {
+	t.Helper()
+	d, err := api.Drift(t.Context(), "ticketing", "slip-north")
+	must(t, err)
+	for _, g := range d.Groups {
+		for _, o := range g.Causes {
+			if g.Folder == folder && strings.Contains(o.What, why) {
+				n += o.Findings
+			}
+		}
+	}
+	return n
 }

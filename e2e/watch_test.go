@@ -82,6 +82,15 @@ func TestWatch(t *testing.T) {
 		t.Errorf("%+v", f.By)
 	}
 
+	if f.By != nil { // and of its group it is told by whom, whatever else is in that
+		d, err := api.Drift(t.Context(), "ticketing", "slip-north")
+		must(t, err)
+		i := slices.IndexFunc(d.Groups, func(g wire.Group) bool { return g.ID == f.Group })
+		if i < 0 || !slices.Contains(d.Groups[i].Doers, wire.DriftOrigin{What: f.By.Whom(), Findings: 1}) {
+			t.Errorf("%+v, not by %s", d.Groups, f.By.Whom())
+		}
+	}
+
 	snaps, err := api.Snapshots(t.Context(), "ticketing", "slip-north", 1)
 	must(t, err)
 	if len(snaps) != 1 || !snaps[0].Heard || snaps[0].RequestedBy != "" {

@@ -267,11 +267,19 @@ type Act struct {
 
 // Who names the process of an act by whom it ran as, and what it calls itself.
 func (a Act) Who() string {
+	if a.Command == "" {
+		return a.Whom()
+	}
+	return a.Whom() + ", " + a.Command
+}
+
+// Whom names whom the process of an act ran as.
+func (a Act) Whom() string {
 	switch {
 	case a.Command == "":
 		return "a process that was gone"
 	case a.Login != "" && a.Login != a.Account:
-		return a.Account + " (logged in as " + a.Login + "), " + a.Command
+		return a.Account + " (logged in as " + a.Login + ")"
 	}
-	return a.Account + ", " + a.Command
+	return a.Account
 }

@@ -562,28 +562,36 @@ type Report struct {
 
 // Group is findings of the same change.
 type Group struct {
-	ID       string      `json:"id"`
-	Host     string      `json:"host"`
-	Report   string      `json:"report"`
-	Rule     string      `json:"rule"`
-	Why      string      `json:"why,omitempty"`
-	Severity string      `json:"severity" enum:"minor,serious,grave"`
-	Aspect   string      `json:"aspect"`
-	Kind     string      `json:"kind"`
-	Declared string      `json:"declared"`
-	Found    string      `json:"found"`
-	Effect   perm.Effect `json:"effect"`
-	Word     string      `json:"word" enum:"opens,closes,both,neither"`
-	Meaning  string      `json:"meaning" doc:"The effect in one line"`
-	Count    int         `json:"count"`
-	Unread   int         `json:"unread,omitempty" doc:"How many of them could not be looked at this time, and are told as they were before"`
-	Folder   string      `json:"folder" doc:"The deepest folder that holds them all"`
-	Example  string      `json:"example"`
-	Since    *time.Time  `json:"since,omitempty" doc:"When the one was seen first that is there longest"`
-	Fresh    int         `json:"fresh,omitempty" doc:"How many were never seen before this report"`
-	Returned int         `json:"returned,omitempty" doc:"How many were gone at some time, and came back"`
-	By       *Act        `json:"by,omitempty" doc:"Where it is one path: who did the last thing to it, where the host's kernel told"`
-	Waiver   *Waiver     `json:"waiver,omitempty" doc:"Who has accepted them, why, and until when"`
+	ID       string        `json:"id"`
+	Host     string        `json:"host"`
+	Report   string        `json:"report"`
+	Rule     string        `json:"rule"`
+	Why      string        `json:"why,omitempty"`
+	Severity string        `json:"severity" enum:"minor,serious,grave"`
+	Aspect   string        `json:"aspect"`
+	Kind     string        `json:"kind"`
+	Declared string        `json:"declared"`
+	Found    string        `json:"found"`
+	Effect   perm.Effect   `json:"effect"`
+	Word     string        `json:"word" enum:"opens,closes,both,neither"`
+	Meaning  string        `json:"meaning" doc:"The effect in one line"`
+	Count    int           `json:"count"`
+	Unread   int           `json:"unread,omitempty" doc:"How many of them could not be looked at this time, and are told as they were before"`
+	Folder   string        `json:"folder" doc:"The deepest folder that holds them all"`
+	Example  string        `json:"example"`
+	Since    *time.Time    `json:"since,omitempty" doc:"When the one was seen first that is there longest"`
+	Fresh    int           `json:"fresh,omitempty" doc:"How many were never seen before this report"`
+	Returned int           `json:"returned,omitempty" doc:"How many were gone at some time, and came back"`
+	By       *Act          `json:"by,omitempty" doc:"Where it is one path: who did the last thing to it, where the host's kernel told"`
+	Doers    []DriftOrigin `json:"doers,omitempty" doc:"Who did the last thing to their paths, where the host's kernel told and that may have made them; those of most findings, ten at the most"`
+	Causes   []DriftOrigin `json:"causes,omitempty" doc:"Likely causes, as list-causes has them of their folders; those of most findings, ten at the most"`
+	Waiver   *Waiver       `json:"waiver,omitempty" doc:"Who has accepted them, why, and until when"`
+}
+
+// A DriftOrigin is where findings come from.
+type DriftOrigin struct {
+	What     string `json:"what" doc:"Whom a process ran as, or why paths come out so"`
+	Findings int    `json:"findings" doc:"How many of them"`
 }
 
 // GroupOf returns a group of a host as bodies have it.

@@ -217,6 +217,8 @@ func (s *App) wireReport(ctx context.Context, r store.Report) (wire.Report, []wi
 		x.Since = g.Since
 		x.Fresh = g.Fresh
 		x.Returned = g.Returned
+		x.Doers = g.Doers
+		x.Causes = g.Causes
 		if a, ok := by[string(g.Example)]; ok && g.Count == 1 {
 			x.By = &a
 		}

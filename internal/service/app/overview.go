@@ -336,17 +336,8 @@ func (s *App) equalGroups(
 			out, folders = append(out, x), append(folders, g.Folder)
 		}
 
-		e := &out[i]
-		e.Hosts++
-		e.Total += int64(g.Count)
-		e.Fresh += g.Fresh
-		e.Returned += g.Returned
-		if g.Since != nil && (e.Since == nil || g.Since.Before(*e.Since)) {
-			e.Since = g.Since
-		}
-
 		folders[i] = pathname.Widen(folders[i], string(g.Folder))
-		e.Members = append(e.Members, wire.Member{Host: host[report], Report: report, Count: g.Count})
+		addEqual(&out[i], g, wire.Member{Host: host[report], Report: report, Count: g.Count})
 		return nil
 	})
 
@@ -367,6 +358,38 @@ func (s *App) equalGroups(
 	slices.SortStableFunc(out, func(a, b wire.EqualGroup) int { return wire.Heavier(weight(&a), weight(&b)) })
 	return out, left, nil
 }
+
+// addEqual adds a host's part to a group of equal findings.
+func addEqual(e *wire.EqualGroup, g store.Group, m wire.Member) {
+	e.Hosts++
+	e.Total += int64(g.Count)
+	e.Fresh += g.Fresh
+	e.Returned += g.Returned
+	e.Doers = addOrigins(e.Doers, g.Doers)
+	e.Causes = addOrigins(e.Causes, g.Causes)
+	if g.Since != nil && (e.Since == nil || g.Since.Before(*e.Since)) {
+		e.Since = g.Since
+	}
+	e.Members = append(e.Members, m)
+}
+
+// addOrigins returns origins of one host and of others, those of most findings first.
+func addOrigins(to, more []wire.DriftOrigin) []wire.DriftOrigin {
+	for _, m := range more {
+		i := slices.IndexFunc(to, func(o wire.DriftOrigin) bool { return o.What == m.What })
+		switch {
+		case i >= 0:
+			to[i].Findings += m.Findings
+		case len(to) < maxOrigins:
+			to = append(to, m)
+		}
+	}
+	slices.SortStableFunc(to, func(a, b wire.DriftOrigin) int { return b.Findings - a.Findings })
+	return to
+}
+
+// maxOrigins bounds the origins that are told of equal findings of many hosts.
+const maxOrigins = 50
 
 // GetOverviewRequest is the request of [App.GetOverview].
 type GetOverviewRequest struct {

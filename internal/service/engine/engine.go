@@ -348,10 +348,6 @@ func (d *Engine) Compare(ctx context.Context, snap store.Snapshot) error {
 	}
 
 	m, problems := baseline.Compile(doc, dir)
-	enc, err := json.Marshal(problems)
-	if err != nil {
-		return err
-	}
 	waivers, err := d.waivers(ctx, snap.Application, snap.Host)
 	if err != nil {
 		return err
@@ -369,14 +365,8 @@ func (d *Engine) Compare(ctx context.Context, snap store.Snapshot) error {
 		return fmt.Errorf("what was found before snapshot %s: %w", snap.ID, err)
 	}
 
-	w, err := d.Store.NewReport(ctx, store.Report{
-		Application: snap.Application,
-		Edition:     e.Number,
-		Host:        snap.Host,
-		Snapshot:    snap.ID,
-		Problems:    string(enc),
-	})
-
+	var found spots
+	w, err := d.newReport(ctx, snap, e.Number, problems)
 	if err != nil {
 		return err
 	}
@@ -387,6 +377,7 @@ func (d *Engine) Compare(ctx context.Context, snap store.Snapshot) error {
 			if fresh != nil && !f.Unread {
 				fresh.See(f)
 			}
+			found.see(f)
 			return w.Finding(ctx, f)
 		},
 		Unread: func(u drift.Unread) error { return w.Unread(ctx, u) },
@@ -406,7 +397,24 @@ func (d *Engine) Compare(ctx context.Context, snap store.Snapshot) error {
 	if fresh != nil {
 		err = d.noteCauses(ctx, r, fresh, dir)
 	}
-	return errors.Join(err, d.learn(ctx, waivers))
+	return errors.Join(err, d.noteOrigins(ctx, r, found), d.learn(ctx, waivers))
+}
+
+// newReport begins a report of a snapshot.
+func (d *Engine) newReport(
+	ctx context.Context, snap store.Snapshot, edition int, problems []baseline.Problem,
+) (*store.ReportWriter, error) {
+	text, err := json.Marshal(problems)
+	if err != nil {
+		return nil, err
+	}
+	return d.Store.NewReport(ctx, store.Report{
+		Application: snap.Application,
+		Edition:     edition,
+		Host:        snap.Host,
+		Snapshot:    snap.ID,
+		Problems:    string(text),
+	})
 }
 
 // CompareAll compares the newest snapshot of each host with a newly published edition.

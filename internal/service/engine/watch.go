@@ -154,13 +154,16 @@ func (d *Engine) By(ctx context.Context, r store.Report, since map[string]time.T
 
 	acts, err := d.Store.Acts(ctx, r.Application, r.Host, paths, from.Add(-byWithin), r.Created)
 	for p, a := range acts {
-		if a.At.Before(since[p].Add(-byWithin)) {
+		if !mayHaveMade(a, since[p]) {
 			delete(acts, p)
 		}
 	}
 
 	return acts, err
 }
+
+// mayHaveMade reports whether an act may have made what was found since a time.
+func mayHaveMade(a wire.Act, since time.Time) bool { return !a.At.Before(since.Add(-byWithin)) }
 
 // sound keeps what an agent says of a process within bounds: the agent may be controlled by anybody.
 func sound(a wire.Act) wire.Act {

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"slices"
 	"time"
@@ -25,7 +24,7 @@ func (s *Store) GroupsOn(ctx context.Context, reports []string, visit func(repor
 		}
 
 		rows, err := s.db.QueryxContext(ctx,
-			`SELECT report, body, since, fresh, returned FROM finding_group WHERE report IN `+in(len(part))+
+			`SELECT `+groupColumns+` FROM finding_group WHERE report IN `+in(len(part))+
 				` ORDER BY report, seq`,
 			args...)
 		if err != nil {
@@ -33,17 +32,11 @@ func (s *Store) GroupsOn(ctx context.Context, reports []string, visit func(repor
 		}
 
 		for rows.Next() {
-			var r struct {
-				Report string `db:"report"`
-				Body   []byte `db:"body"`
-				Age
-			}
+			var r groupRow
 			var g Group
 			if err = rows.StructScan(&r); err == nil {
-				err = json.Unmarshal(r.Body, &g.Group)
+				g, err = r.group()
 			}
-
-			g.Age = r.Age
 			if err == nil {
 				err = visit(r.Report, g)
 			}

@@ -11,6 +11,7 @@ import (
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
 	"idletally/internal/core/perm"
+	"idletally/internal/wire"
 )
 
 // Report is a drift report's record.
@@ -254,10 +255,49 @@ func (s *Store) CurrentReport(ctx context.Context, application, host string) (r 
 	return r, one(err, "a report of "+application+" on "+host)
 }
 
-// Group is a group of findings, and since when they are there.
+// Group is a group of findings, since when they are there, and where they come from.
 type Group struct {
 	drift.Group
 	Age
+	Origins
+}
+
+// groupRow is a group as it is stored.
+type groupRow struct {
+	Report string `db:"report"`
+	Body   []byte `db:"body"`
+	Age
+	Origins []byte `db:"origins"`
+}
+
+const groupColumns = `report, body, since, fresh, returned, origins`
+
+// group returns what a row says.
+func (r groupRow) group() (g Group, err error) {
+	err = json.Unmarshal(r.Body, &g.Group)
+	if err == nil && len(r.Origins) > 0 {
+		err = json.Unmarshal(r.Origins, &g.Origins)
+	}
+	g.Age = r.Age
+	return g, err
+}
+
+// Origins say where the findings of a group come from.
+type Origins struct {
+	Doers  []wire.DriftOrigin `json:"doers,omitempty"`
+	Causes []wire.DriftOrigin `json:"causes,omitempty"`
+}
+
+// SetOrigins stores where the findings of a report's groups come from, by their ids.
+func (s *Store) SetOrigins(ctx context.Context, report string, by map[string]Origins) error {
+	for id, o := range by {
+		text, _ := json.Marshal(o) // plain values only
+		if _, err := s.exec(ctx, `UPDATE finding_group SET origins = ? WHERE report = ? AND id = ?`, text, report,
+			id); err != nil {
+			return fmt.Errorf("where the findings of report %s come from: %w", report, err)
+		}
+	}
+	return nil
 }
 
 // Age says since when findings are there.
@@ -269,22 +309,18 @@ type Age struct {
 
 // Groups returns the groups of a report, the weightiest first.
 func (s *Store) Groups(ctx context.Context, report string, limit int) ([]Group, error) {
-	var rows []struct {
-		Body []byte `db:"body"`
-		Age
-	}
-	if err := s.db.SelectContext(ctx, &rows,
-		`SELECT body, since, fresh, returned FROM finding_group WHERE report = ? ORDER BY seq LIMIT ?`, report,
-		limit); err != nil {
+	var rows []groupRow
+	err := s.db.SelectContext(ctx, &rows,
+		`SELECT `+groupColumns+` FROM finding_group WHERE report = ? ORDER BY seq LIMIT ?`, report, limit)
+	if err != nil {
 		return nil, err
 	}
 
 	out := make([]Group, len(rows))
 	for i, r := range rows {
-		if err := json.Unmarshal(r.Body, &out[i].Group); err != nil {
+		if out[i], err = r.group(); err != nil {
 			return nil, fmt.Errorf("finding group %d of report %s: %w", i+1, report, err)
 		}
-		out[i].Age = r.Age
 	}
 
 	return out, nil

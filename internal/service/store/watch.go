@@ -92,6 +92,28 @@ func (s *Store) Acts(
 	return out, nil
 }
 
+// actsLast goes by a key of its own: TestLastActs.
+const actsLast = `SELECT body FROM act WHERE application = ? AND host = ? AND at <= ? ORDER BY at DESC LIMIT ?`
+
+// LastActs returns what was done last in an application on a host until a time, the newest first.
+func (s *Store) LastActs(
+	ctx context.Context, application, host string, until time.Time, limit int,
+) ([]wire.Act, error) {
+	var rows [][]byte
+	if err := s.db.SelectContext(ctx, &rows,
+		actsLast, application, host, until.UTC(), limit); err != nil {
+		return nil, err
+	}
+
+	out := make([]wire.Act, len(rows))
+	for i, b := range rows {
+		if err := json.Unmarshal(b, &out[i]); err != nil {
+			return nil, fmt.Errorf("what was done on %s is damaged: %w", host, err)
+		}
+	}
+	return out, nil
+}
+
 // others are those who touched a path before the last act.
 func others(before, last wire.Act) []string {
 	list := before.Others
