@@ -1,8 +1,8 @@
-import { useMemo } from "react";
+import { useMemo, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import type { Person } from "../../api/client";
 import { useOverview } from "../overview/queries";
-import { byHost, sieveOf } from "./model";
+import { aged, linesOf, linesOfEqual, sieveOf } from "./model";
 import { useDrift, useEqual } from "./queries";
 import { may } from "../../shared/roles";
 import { Command } from "../../ui/Command";
@@ -14,7 +14,7 @@ import { Verdict } from "../../shared/Verdict";
 import { useBasket } from "./basket";
 import { BasketBar } from "./BasketBar";
 import { Causes } from "./Causes";
-import { EqualGroups } from "./EqualGroups";
+import { Fleet } from "./Fleet";
 import { Folders } from "./Folders";
 import { Groups } from "./Groups";
 import { HostChoice } from "./HostChoice";
@@ -23,7 +23,7 @@ import { OtherApplication } from "./OtherApplication";
 import { OverTime } from "./OverTime";
 import { Waivers } from "./Waivers";
 
-/** From so many hosts on equal findings of all hosts are one line. */
+/** From so many hosts on the service puts equal findings together, and tells of hosts one by one only if asked. */
 const manyHosts = 12;
 
 /** What differs from the baseline: as groups, by folder, over time, and why it comes back. */
@@ -32,12 +32,15 @@ export default function Drift({ me }: { me: Person }) {
   const [search, setSearch] = useSearchParams();
   const host = search.get("host") ?? "";
   const standing = useOverview().data?.applications?.find((a) => a.name === application);
-  // Of many hosts each by itself is too much to look at: equal findings of all are one there.
   const many = !host && (standing?.hosts ?? 0) > manyHosts;
   const drift = useDrift(application, host, standing !== undefined && !many);
   const equal = useEqual(application, many);
-  const spread = useMemo(() => equal.data?.items?.flatMap(byHost) ?? [], [equal.data]);
-  const own = useBasket(application, many ? spread : (drift.data?.groups ?? []));
+  const lines = useMemo(
+    () => (many ? linesOfEqual(equal.data?.items ?? []) : linesOf(aged(drift.data?.groups ?? []))),
+    [many, equal.data, drift.data],
+  );
+  const every = useMemo(() => lines.flatMap((l) => l.parts), [lines]);
+  const own = useBasket(application, every);
   const basket = may(me, "author", application) ? own : undefined;
   const set = (changes: Record<string, string>) => {
     const next = new URLSearchParams(search);
@@ -47,9 +50,49 @@ export default function Drift({ me }: { me: Person }) {
     }
     setSearch(next, { replace: true });
   };
-  const sieve = useMemo(() => sieveOf(search), [search]);
+  const [now] = useState(() => Date.now());
+  const sieve = useMemo(() => sieveOf(search, now), [search, now]);
   const reports = drift.data?.reports ?? [];
-  const groups = drift.data?.groups ?? [];
+  const groups = {
+    key: "",
+    name: "Groups",
+    panel: (
+      <Groups
+        application={application}
+        me={me}
+        lines={lines}
+        reports={reports}
+        looked={many ? equal.data !== undefined : reports.length > 0}
+        sieve={sieve}
+        set={set}
+        {...(basket ? { basket } : {})}
+      />
+    ),
+  };
+  const accepted = {
+    key: "waivers",
+    name: "Accepted",
+    panel: <Waivers application={application} host={host} me={me} />,
+  };
+  const tabs = [
+    groups,
+    {
+      key: "folders",
+      name: "By folder",
+      panel: (
+        <Folders
+          reports={reports}
+          groups={every}
+          at={search.get("at") ?? ""}
+          go={(at) => set({ at })}
+          basket={basket}
+        />
+      ),
+    },
+    { key: "time", name: "Over time", panel: <OverTime application={application} host={host} /> },
+    { key: "causes", name: "Coming back", panel: <Causes application={application} host={host} /> },
+    accepted,
+  ];
   return (
     <>
       <div className="mb-1 flex flex-wrap items-baseline gap-x-6">
@@ -93,62 +136,14 @@ export default function Drift({ me }: { me: Person }) {
       </ul>
       <OpenPlans application={application} />
       {standing ? <HostChoice standing={standing} host={host} choose={(h) => set({ host: h, at: "" })} /> : null}
-      {many && standing ? (
-        <EqualGroups
-          application={application}
-          standing={standing}
-          equal={equal.data?.items ?? []}
-          total={equal.data?.total}
-          error={equal.error}
-          pending={equal.isPending}
-          basket={basket}
-        />
-      ) : null}
+      {many && standing ? <Fleet standing={standing} equal={equal} /> : null}
       {drift.data && reports.length === 0 && (drift.data.hosts?.length ?? 0) > 0 ? (
         <Note>
           No host was looked at yet.
           <Command text={`idletally snapshot take ${application}`} />
         </Note>
       ) : null}
-      {many ? null : (
-        <Tabs
-          at={search.get("tab") ?? ""}
-          go={(tab) => set({ tab })}
-          tabs={[
-            {
-              key: "",
-              name: "Groups",
-              panel: (
-                <Groups
-                  application={application}
-                  me={me}
-                  all={groups}
-                  reports={reports}
-                  sieve={sieve}
-                  set={set}
-                  basket={basket}
-                />
-              ),
-            },
-            {
-              key: "folders",
-              name: "By folder",
-              panel: (
-                <Folders
-                  reports={reports}
-                  groups={groups}
-                  at={search.get("at") ?? ""}
-                  go={(at) => set({ at })}
-                  basket={basket}
-                />
-              ),
-            },
-            { key: "time", name: "Over time", panel: <OverTime application={application} host={host} /> },
-            { key: "causes", name: "Coming back", panel: <Causes application={application} host={host} /> },
-            { key: "waivers", name: "Accepted", panel: <Waivers application={application} host={host} me={me} /> },
-          ]}
-        />
-      )}
+      <Tabs at={search.get("tab") ?? ""} go={(tab) => set({ tab })} tabs={many ? [groups, accepted] : tabs} />
       {basket ? <BasketBar application={application} basket={basket} reports={drift.data?.reports ?? []} /> : null}
     </>
   );

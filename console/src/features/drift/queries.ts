@@ -24,12 +24,17 @@ export const useEqual = (application: string, enabled: boolean) =>
     refetchInterval: 30_000,
   });
 
-export const useFindings = (report: string, group: string, enabled: boolean) =>
-  useQuery({
+export const useFindings = (report: string, group: string) =>
+  useInfiniteQuery({
     queryKey: keys.findings(report, group),
-    enabled,
-    queryFn: () =>
-      body(api.GET(`${v1}/reports/{id}/findings`, { params: { path: { id: report }, query: { group, limit: 500 } } })),
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) =>
+      body(
+        api.GET(`${v1}/reports/{id}/findings`, {
+          params: { path: { id: report }, query: { group, after: pageParam, limit: 200 } },
+        }),
+      ),
+    getNextPageParam: (last) => (last.next ? Number(last.next) : undefined),
   });
 
 export const usePlaces = (report: string, path: string, enabled = true) =>
