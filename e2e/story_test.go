@@ -63,6 +63,7 @@ func TestWorld(t *testing.T) {
 	t.Run("files", func(t *testing.T) { tryFiles(t, s) })
 	t.Run("cancelling", func(t *testing.T) { tryCancelling(t, s) })
 	t.Run("nights", func(t *testing.T) { tryNights(t, s) })
+	t.Run("times", func(t *testing.T) { tryTimes(t, s) })
 	t.Run("interface", func(t *testing.T) { tryInterface(t, s) })
 }
 

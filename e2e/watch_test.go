@@ -91,6 +91,12 @@ func TestWatch(t *testing.T) {
 		}
 	}
 
+	times, err := api.PathTimes(t.Context(), "slip-north", path, "")
+	must(t, err)
+	if len(times.Items) != 2 || times.Items[0].By == nil || f.By == nil || times.Items[0].By.PID != f.By.PID {
+		t.Errorf("what it was: %+v", times)
+	}
+
 	snaps, err := api.Snapshots(t.Context(), "ticketing", "slip-north", 1)
 	must(t, err)
 	if len(snaps) != 1 || !snaps[0].Heard || snaps[0].RequestedBy != "" {

@@ -26,6 +26,7 @@ var Examples = []string{
 	`idletally entries show "user::rw-,user:purser:r--,group::r--,mask::r--,other::---"`,
 	`idletally path list /srv/ticketing/site --host slip-north --for www-tickets`,
 	`idletally path show /srv/ticketing/site --host slip-north`,
+	`idletally path times /srv/ticketing/conf --host slip-north`,
 	`idletally path new /srv/ticketing/shared --host slip-north --by clerk-east`,
 	`idletally account show www-tickets --host slip-north`,
 	`idletally access decide www-tickets read /srv/ticketing/site --host slip-north`,

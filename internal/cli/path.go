@@ -97,7 +97,7 @@ func (w *walker) folder(ctx context.Context, path string) error {
 func pathCommand(o *options) *cobra.Command {
 	w := &where{} // shared: the flags that say where to look are the group's
 	show := pathShow(o, w)
-	n := obvious(commandGroup("path", "Look at paths", pathList(o, w), show, pathNew(o, w)), show,
+	n := obvious(commandGroup("path", "Look at paths", pathList(o, w), show, pathNew(o, w), pathTimes(o, w)), show,
 		func(a []string) bool {
 			return len(a) == 1 && (strings.ContainsAny(a[0], "/") || a[0] == "." || a[0] == "..")
 		})

@@ -69,6 +69,15 @@ func (l Looker) New(ctx context.Context, path, account, umask string) (wire.Fres
 	return get[wire.Fresh](ctx, l.Client, "/paths/new", l.query(path, "account", account, "umask", umask))
 }
 
+// PathTimes says what a path was in the snapshots of a host, of older ones after what an earlier answer gave as next.
+func (c *Client) PathTimes(ctx context.Context, host, path, after string) (wire.PathTimes, error) {
+	q := url.Values{"host": {host}, "path": {pathname.Escape(path)}}
+	if after != "" {
+		q.Set("after", after)
+	}
+	return get[wire.PathTimes](ctx, c, "/paths/times", q)
+}
+
 // Decide answers what an account can do with a path.
 func (l Looker) Decide(
 	ctx context.Context, account, path string, op access.Operation, s wire.Supposed,

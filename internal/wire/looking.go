@@ -44,6 +44,39 @@ type Sight struct {
 	Findings []PathFinding    `json:"findings,omitempty" doc:"In a snapshot: how it differs from what is declared"`
 }
 
+// PathTimes is what a path was in the snapshots of its host.
+type PathTimes struct {
+	Host  string     `json:"host"`
+	Path  string     `json:"path"`
+	Items []PathTime `json:"items" doc:"The newest first; snapshots of other folders of the host say nothing of it"`
+	Next  string     `json:"next,omitempty" doc:"There are older snapshots: give this as after"`
+	Runs  []PathRun  `json:"runs,omitempty" doc:"On the first page: which of the newest runs on the host changed it, the newest first"`
+}
+
+// PathRun is a run that changed a path.
+type PathRun struct {
+	Run      string    `json:"run" doc:"Its id"`
+	Title    string    `json:"title" doc:"Of its plan"`
+	By       string    `json:"by" doc:"Who started it"`
+	Started  time.Time `json:"started" doc:"When that was"`
+	Original perm.View `json:"original" doc:"What it found"`
+	Left     perm.View `json:"left" doc:"What it made of it"`
+}
+
+// PathTime is for how long a path was in one state.
+type PathTime struct {
+	From        time.Time  `json:"from" doc:"When the oldest snapshot was taken that shows it so"`
+	To          time.Time  `json:"to" doc:"When the newest one was taken"`
+	After       *time.Time `json:"after,omitempty" doc:"When the last one was taken that shows it otherwise"`
+	Snapshot    string     `json:"snapshot" doc:"The newest one"`
+	Application string     `json:"application" doc:"Of that one"`
+	Snapshots   int        `json:"snapshots" doc:"How many show it so"`
+	Kind        string     `json:"kind,omitempty" doc:"Nothing where it was not there, or could not be read"`
+	Gap         string     `json:"gap,omitempty" doc:"Why it could not be read"`
+	Access      *perm.View `json:"access,omitempty"`
+	By          *Act       `json:"by,omitempty" doc:"Who did the last thing to it before it was so, where the host's kernel told"`
+}
+
 // WayPlace is a folder on a way.
 type WayPlace struct {
 	Path     string     `json:"path"`

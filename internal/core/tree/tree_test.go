@@ -21,6 +21,44 @@ import (
 
 func set(uid uint32, m mode.Mode) perm.Set { return posix.State{UID: uid, Mode: m}.Set() }
 
+// A path is found in snapshot after snapshot as in each by itself, and what they have in common is read once.
+func TestFollower(t *testing.T) {
+	r := seeded.Rand(t)
+	ctx := t.Context()
+	m := Memory{}
+	for range 100 {
+		a, all := forest(r, m)
+		b, _ := forest(r, m)
+		for path := range all {
+			src := &counted{Source: m}
+			f := Follower{Source: src, Path: path}
+			for _, h := range []Hash{a, b, b, a, a} {
+				want, _, missing := Lookup(ctx, m, h, path)
+				got, err := f.At(ctx, h)
+				if got != want || (err == nil) != (missing == nil) ||
+					err != nil && errors.Is(err, ErrNoPath) != errors.Is(missing, ErrNoPath) {
+					t.Fatalf("%q: %+v, %v; by itself %+v, %v", path, got, err, want, missing)
+				}
+			}
+			before := src.n
+			if _, err := f.At(ctx, a); err != nil || src.n != before {
+				t.Fatalf("%q: %d nodes were read again, %v", path, src.n-before, err)
+			}
+		}
+	}
+}
+
+// counted counts the nodes that are asked for.
+type counted struct {
+	Source
+	n int
+}
+
+func (c *counted) Nodes(ctx context.Context, hashes []Hash) ([][]byte, error) {
+	c.n += len(hashes)
+	return c.Source.Nodes(ctx, hashes)
+}
+
 // grow makes a random subtree and tells the plain list of its paths.
 func grow(r *rand.Rand, m Memory, at string, depth int, all map[string]Entry) Hash {
 	n := Node{}

@@ -157,22 +157,55 @@ func Lookup(ctx context.Context, src Source, forest Hash, path string) (Entry, *
 // Trace finds one path and gives every entry on the way to it, from its root on. ErrNoPath says that the path
 // is not there, an UnreadError that nobody knows.
 func Trace(ctx context.Context, src Source, forest Hash, path string) ([]Entry, *Node, error) {
-	nodes, err := Load(ctx, src, forest)
+	return trace(path, forest, func(_ int, h Hash) (*Node, error) {
+		nodes, err := Load(ctx, src, h)
+		if err != nil {
+			return nil, err
+		}
+		return &nodes[0], nil
+	})
+}
+
+// A Follower finds one path in snapshot after snapshot. What two of them have in common on the way is read once.
+type Follower struct {
+	Source Source
+	Path   string
+
+	last []reading // by depth
+}
+
+type reading struct {
+	hash Hash
+	node *Node
+}
+
+// At returns the path's entry in a snapshot; its errors are those of [Trace].
+func (f *Follower) At(ctx context.Context, forest Hash) (Entry, error) {
+	steps, _, err := trace(f.Path, forest, func(depth int, h Hash) (*Node, error) {
+		if depth < len(f.last) && f.last[depth].hash == h {
+			return f.last[depth].node, nil
+		}
+		nodes, err := Load(ctx, f.Source, h)
+		if err != nil {
+			return nil, err
+		}
+		f.last = append(f.last[:min(depth, len(f.last))], reading{h, &nodes[0]})
+		return &nodes[0], nil
+	})
+	if err != nil {
+		return Entry{}, err
+	}
+	return steps[len(steps)-1], nil
+}
+
+// trace is [Trace] with a way to load the node at a depth.
+func trace(path string, forest Hash, load func(depth int, h Hash) (*Node, error)) ([]Entry, *Node, error) {
+	n, err := load(0, forest)
 	if err != nil {
 		return nil, nil, err
 	}
 
-	n := nodes[0]
-	var at *Entry
-	rest := ""
-
-	for i := range n.Entries {
-		if e := &n.Entries[i]; pathname.Under(path, e.Name) && (at == nil || len(e.Name) > len(at.Name)) {
-			at = e
-			rest = strings.Trim(path[len(e.Name):], "/")
-		}
-	}
-
+	at, rest := n.root(path)
 	var steps []Entry
 	for {
 		if at != nil && at.Gap != NoGap && rest != "" {
@@ -185,17 +218,27 @@ func Trace(ctx context.Context, src Source, forest Hash, path string) ([]Entry, 
 		if !at.HasChild() {
 			return steps, nil, nil
 		}
-		if nodes, err = Load(ctx, src, at.Child); err != nil {
+		if n, err = load(len(steps), at.Child); err != nil {
 			return nil, nil, err
 		}
 		if rest == "" {
-			return steps, &nodes[0], nil
+			return steps, n, nil
 		}
 
 		var part string
 		part, rest, _ = strings.Cut(rest, "/")
-		at = nodes[0].Find(part)
+		at = n.Find(part)
 	}
+}
+
+// root returns the deepest root of a forest that holds a path, and the rest of the path; nil where none does.
+func (n Node) root(path string) (at *Entry, rest string) {
+	for i := range n.Entries {
+		if e := &n.Entries[i]; pathname.Under(path, e.Name) && (at == nil || len(e.Name) > len(at.Name)) {
+			at, rest = e, strings.Trim(path[len(e.Name):], "/")
+		}
+	}
+	return at, rest
 }
 
 // Find returns the entry of a name, nil where there is none.

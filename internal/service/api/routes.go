@@ -204,6 +204,8 @@ func (s *API) accessTable() []route {
 			"Show one path, on a host now or in a snapshot, with all that decides access to it"),
 		get("/paths/new", "preview-new", wire.Viewer, costly, a.PreviewNew,
 			"What an account's new files and folders get in a folder"),
+		get("/paths/times", "list-path-times", wire.Viewer, costly, a.ListPathTimes,
+			"What a path was in the snapshots of its host: each state with its times, the newest first"),
 		get("/paths", "list-paths", wire.Viewer, costly, a.ListPaths,
 			"List a folder, on a host now or in a snapshot; without a path the roots of the snapshot"),
 		get("/access", "decide-access", wire.Viewer, costly, a.DecideAccess,

@@ -389,6 +389,16 @@ func (s *Store) Originals(ctx context.Context, run, host string, n int) ([]plan.
 	return steps, nil
 }
 
+// runsOn goes by a key of its own: TestRunsOn.
+const runsOn = `SELECT r.id, r.plan, r.state, r.started_by, r.started, r.ended
+	FROM run_host h FORCE INDEX (by_host) JOIN run r ON r.id = h.run WHERE h.host = ? AND h.done > 0 ORDER BY h.run DESC LIMIT ?`
+
+// RunsOn returns the runs that changed something on a host, the newest first.
+func (s *Store) RunsOn(ctx context.Context, host string, limit int) (out []RunRow, err error) {
+	err = s.db.SelectContext(ctx, &out, runsOn, host, limit)
+	return out, err
+}
+
 // OriginalChunks counts the chunks that Originals returns.
 func (s *Store) OriginalChunks(ctx context.Context, run, host string) (n int, err error) {
 	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM run_original WHERE run = ? AND host = ?`, run, host)

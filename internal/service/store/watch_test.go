@@ -11,6 +11,14 @@ import (
 	"idletally/internal/wire"
 )
 
+// The runs on a host are found by a key, however many were on others.
+func TestRunsOn(t *testing.T) {
+	plan := planOf(t, runsOn, []any{name("host"), 10})
+	if deref(plan[0].Key) != "by_host" || strings.Contains(deref(plan[0].Extra), "filesort") {
+		t.Errorf("it goes by key %s: %s", deref(plan[0].Key), deref(plan[0].Extra))
+	}
+}
+
 // What was done last is found by a key, however much was done elsewhere and before.
 func TestLastActs(t *testing.T) {
 	ctx := t.Context()

@@ -1,0 +1,217 @@
+package app
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"idletally/internal/core/lifecycle"
+	"idletally/internal/core/pathname"
+	"idletally/internal/core/perm"
+	"idletally/internal/core/plan"
+	"idletally/internal/core/tree"
+	"idletally/internal/service/fault"
+	"idletally/internal/service/store"
+	"idletally/internal/wire"
+)
+
+// ListPathTimesRequest is the request of [App.ListPathTimes].
+type ListPathTimesRequest struct {
+	Host  string `query:"host" required:"true" maxLength:"64"`
+	Path  string `query:"path" required:"true" maxLength:"131072"`
+	After string `query:"after" maxLength:"16" doc:"What an earlier page gave as next: older snapshots"`
+	Limit int    `query:"limit" default:"100" minimum:"1" maximum:"500" doc:"How many snapshots of the host are looked at, those of other folders among them"`
+}
+
+// ListPathTimes returns what a path was in the snapshots of its host, the newest first.
+func (s *App) ListPathTimes(ctx context.Context, in *ListPathTimesRequest) (*wire.PathTimes, error) {
+	if _, err := s.store.Host(ctx, in.Host); err != nil {
+		return nil, err
+	}
+	raw, err := unescaped("path", in.Path)
+	if err == nil {
+		err = checked("path", raw)
+	}
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.store.Snapshots(ctx, "", in.Host, in.After, in.Limit)
+	if err != nil {
+		return nil, err
+	}
+
+	out := wire.PathTimes{Host: in.Host, Path: pathname.Escape(raw), Items: []wire.PathTime{}}
+	if len(rows) == in.Limit {
+		out.Next = rows[len(rows)-1].ID
+	}
+	if in.After == "" && len(rows) == 0 {
+		return nil, fault.Conflict("host " + in.Host + " has no snapshot yet: take one first")
+	}
+	if in.After == "" {
+		if out.Runs, err = s.runsOf(ctx, in.Host, raw); err != nil {
+			return nil, err
+		}
+	}
+
+	spans, err := s.spansOf(ctx, raw, rows)
+	for _, x := range spans {
+		w, err := s.pathTime(ctx, x)
+		if err != nil {
+			return nil, err
+		}
+		out.Items = append(out.Items, w)
+	}
+	return &out, err
+}
+
+// A span is for how long a path was in one state.
+type span struct {
+	path          string
+	entry         tree.Entry // the zero value: it was not there
+	gap           tree.Gap   // why it could not be read
+	newest, first store.Snapshot
+	before        *store.Snapshot // the last one that shows it otherwise
+	count         int
+}
+
+// spansOf returns in which states snapshots show a path, the newest first; those of other folders say nothing of it.
+func (s *App) spansOf(ctx context.Context, path string, rows []store.Snapshot) ([]span, error) {
+	rows = slices.DeleteFunc(rows, func(v store.Snapshot) bool { return v.State != lifecycle.SnapshotReady })
+	slices.SortStableFunc(rows, func(a, b store.Snapshot) int { return takenAt(b).Compare(takenAt(a)) })
+
+	var out []span
+	follow := tree.Follower{Source: s.store, Path: path}
+	for _, v := range rows {
+		roots, err := v.RootList()
+		if err != nil {
+			return nil, err
+		}
+		if !slices.ContainsFunc(roots, func(r string) bool { return pathname.Under(path, r) }) {
+			continue
+		}
+
+		x := span{path: path, newest: v, first: v, count: 1}
+		x.entry, err = follow.At(ctx, v.Hash())
+		var unread *tree.UnreadError
+		switch {
+		case errors.As(err, &unread):
+			x.gap = unread.Gap
+		case errors.Is(err, tree.ErrNoPath):
+		case err != nil:
+			return nil, err
+		default:
+			x.gap = x.entry.Gap
+		}
+
+		if last := len(out) - 1; last >= 0 {
+			if out[last].same(x) {
+				out[last].first, out[last].count = v, out[last].count+1
+				continue
+			}
+			out[last].before = &v
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+func takenAt(v store.Snapshot) time.Time {
+	if v.Taken == nil {
+		return v.Created
+	}
+	return *v.Taken
+}
+
+// same reports whether a path was the same in two spans.
+func (x span) same(y span) bool {
+	return x.entry.Kind == y.entry.Kind && x.entry.Set == y.entry.Set && x.gap == y.gap
+}
+
+// pathTime returns a span as bodies have it, with who made it so, as far as the host's kernel told.
+func (s *App) pathTime(ctx context.Context, x span) (wire.PathTime, error) {
+	out := wire.PathTime{
+		From:        takenAt(x.first),
+		To:          takenAt(x.newest),
+		Snapshot:    x.newest.ID,
+		Application: x.newest.Application,
+		Snapshots:   x.count,
+		Gap:         x.gap.String(),
+	}
+	if x.entry.Kind != 0 {
+		out.Kind = x.entry.Kind.String()
+	}
+	if !x.entry.Set.IsZero() {
+		dir, err := s.store.Directory(ctx, x.newest)
+		if err != nil {
+			return out, err
+		}
+		v := perm.Describe(x.entry.Kind, x.entry.Set, dir)
+		out.Access = &v
+	}
+	if x.before == nil {
+		return out, nil
+	}
+
+	since := takenAt(*x.before)
+	out.After = &since
+	acts, err := s.store.Acts(ctx, x.first.Application, x.first.Host, []string{x.path}, since, out.From)
+	if a, ok := acts[x.path]; ok {
+		out.By = &a
+	}
+	return out, err
+}
+
+// Bounds of what is looked through for the runs that changed a path.
+const (
+	maxRunsOn  = 10
+	maxRunsMet = 40 // chunks of what they found
+)
+
+// runsOf returns which of the newest runs on a host changed a path.
+func (s *App) runsOf(ctx context.Context, host, path string) ([]wire.PathRun, error) {
+	runs, err := s.store.RunsOn(ctx, host, maxRunsOn)
+	if err != nil {
+		return nil, err
+	}
+
+	var out []wire.PathRun
+	met := 0
+	for _, r := range runs {
+		chunks, err := s.store.OriginalChunks(ctx, r.ID, host)
+		if err != nil {
+			return nil, err
+		}
+		for n := 0; n < chunks && met < maxRunsMet; n++ {
+			met++
+			steps, err := s.store.Originals(ctx, r.ID, host, n)
+			if err != nil {
+				return nil, err
+			}
+			i := slices.IndexFunc(steps, func(st plan.Step) bool { return st.Path == path })
+			if i < 0 {
+				continue
+			}
+			w, err := s.pathRun(ctx, r, host, steps[i])
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, w)
+			break
+		}
+	}
+	return out, nil
+}
+
+func (s *App) pathRun(ctx context.Context, r store.RunRow, host string, st plan.Step) (wire.PathRun, error) {
+	out := wire.PathRun{Run: r.ID, By: r.StartedBy, Started: r.Started}
+	p, err := s.store.Plan(ctx, r.Plan)
+	if err != nil {
+		return out, err
+	}
+	dir, err := s.store.NewestDirectory(ctx, p.Application, host)
+	out.Title = p.Title
+	out.Original = perm.Describe(st.Kind, st.Before, dir)
+	out.Left = perm.Describe(st.Kind, st.After, dir)
+	return out, err
+}
