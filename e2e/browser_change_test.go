@@ -93,6 +93,14 @@ func (c changer) fill(label, text string) {
 	must(c.t, c.b.Do(chromedp.SendKeys("[data-fill]", text, chromedp.ByQuery)))
 }
 
+// pick types into a field, and takes the first of what is offered.
+func (c changer) pick(label, text string) {
+	c.t.Helper()
+	c.fill(label, text)
+	must(c.t, c.b.Do(chromedp.Click(fmt.Sprintf(`//*[@role="option"][contains(., %q)]`, strings.Fields(text)[0]),
+		chromedp.BySearch)))
+}
+
 // tick ticks the box, or chooses the one of a few, of a label that begins so.
 func (c changer) tick(label string) {
 	c.t.Helper()
@@ -376,7 +384,7 @@ func (c changer) marked() {
 	must(c.t, c.b.Go("/look?host=slip-north&path=/srv/ticketing/logs"))
 	must(c.t, c.b.Press("Mark sales-001.log"))
 	must(c.t, c.b.Press("Mark sales-002.log"))
-	c.fill("Where", "slip-south, now") // what was marked is of the one host
+	c.pick("Where", "slip-south now") // what was marked is of the one host
 	must(c.t, c.b.See("Asked of slip-south itself"))
 	var marked bool
 	must(c.t, c.b.Do(chromedp.Evaluate(`document.body.innerText.includes("marked path")`, &marked)))

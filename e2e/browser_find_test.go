@@ -16,13 +16,16 @@ import (
 	"idletally/internal/wire"
 )
 
+// finder is the field of the palette; others that complete what is typed may be on the page.
+const finder = `[role="dialog"] [role="combobox"]`
+
 // find opens the palette by its key, types, and waits for a choice.
 func find(t *testing.T, b *browser.Browser, text, choice string) {
 	t.Helper()
 	must(t,
 		b.Do(chromedp.KeyEvent("k", chromedp.KeyModifiers(2)),
-			chromedp.WaitVisible(`[role="combobox"]`, chromedp.ByQuery),
-			chromedp.SendKeys(`[role="combobox"]`, text, chromedp.ByQuery)))
+			chromedp.WaitVisible(finder, chromedp.ByQuery),
+			chromedp.SendKeys(finder, text, chromedp.ByQuery)))
 	must(t,
 		b.Do(chromedp.WaitVisible(fmt.Sprintf(`//*[@role="option"][contains(normalize-space(.), "%s")]`, choice),
 			chromedp.BySearch)))
@@ -44,23 +47,23 @@ func TestConsoleFind(t *testing.T) {
 	// What was found for less is not offered for more: Enter would open it before the answer is there.
 	must(t, b.Do(fetch.Enable().WithPatterns([]*fetch.RequestPattern{{URLPattern: "*/search?*"}})))
 	must(t,
-		b.Do(chromedp.SendKeys(`[role="combobox"]`, "zz", chromedp.ByQuery),
+		b.Do(chromedp.SendKeys(finder, "zz", chromedp.ByQuery),
 			chromedp.WaitNotPresent(`[role="option"]`, chromedp.ByQuery)))
-	must(t, b.Do(fetch.Disable(), chromedp.SendKeys(`[role="combobox"]`, kb.Backspace+kb.Backspace, chromedp.ByQuery)))
+	must(t, b.Do(fetch.Disable(), chromedp.SendKeys(finder, kb.Backspace+kb.Backspace, chromedp.ByQuery)))
 	must(t,
 		b.Do(chromedp.WaitVisible(`//*[@role="option"][contains(normalize-space(.), "slip-south")]`,
 			chromedp.BySearch)))
-	must(t, b.Do(chromedp.SendKeys(`[role="combobox"]`, kb.Enter, chromedp.ByQuery)))
+	must(t, b.Do(chromedp.SendKeys(finder, kb.Enter, chromedp.ByQuery)))
 	must(t, b.See("Host slip-south"))
 	must(t, b.See("What it looked like"))
 	axe(t, b, "host, dark")
 	find(t, b, "/srv/ticketing/logs/sales-00", "/srv/ticketing/logs/sales-000.log")
-	must(t, b.Do(chromedp.SendKeys(`[role="combobox"]`, kb.Enter, chromedp.ByQuery)))
+	must(t, b.Do(chromedp.SendKeys(finder, kb.Enter, chromedp.ByQuery)))
 	must(t, b.See("Not as declared"))
 	must(t, b.See("all like it, and a plan"))
 	axe(t, b, "look at what a search found, dark")
 	find(t, b, "remediation of tide", p.Title)
-	must(t, b.Do(chromedp.SendKeys(`[role="combobox"]`, kb.Enter, chromedp.ByQuery)))
+	must(t, b.Do(chromedp.SendKeys(finder, kb.Enter, chromedp.ByQuery)))
 	must(t, b.See(p.Title))
 	find(t, b, "www-tick", "www-tickets")
 	must(t, b.Do(chromedp.Click(`//*[@role="option"][starts-with(normalize-space(.), "account")]`, chromedp.BySearch)))
@@ -70,10 +73,10 @@ func TestConsoleFind(t *testing.T) {
 	axe(t, b, "account, dark")
 	must(t,
 		b.Do(chromedp.KeyEvent("k", chromedp.KeyModifiers(2)),
-			chromedp.WaitVisible(`[role="combobox"]`, chromedp.ByQuery),
-			chromedp.SendKeys(`[role="combobox"]`, "no such thing", chromedp.ByQuery)))
+			chromedp.WaitVisible(finder, chromedp.ByQuery),
+			chromedp.SendKeys(finder, "no such thing", chromedp.ByQuery)))
 	must(t, b.See("Nothing has that in its name."))
-	must(t, b.Do(chromedp.SendKeys(`[role="combobox"]`, kb.Escape, chromedp.ByQuery)))
+	must(t, b.Do(chromedp.SendKeys(finder, kb.Escape, chromedp.ByQuery)))
 
 	// Through time: the snapshot before, and what differs in it.
 	snapshot(t, as(t, s, "quartermaster"), "ticketing", "slip-north")

@@ -183,7 +183,7 @@ func TestConsole(t *testing.T) {
 	must(t, author.See(`line\x0aend`))
 	axe(t, author, "snapshot")
 	tryLooking(t, s, author)
-	must(t, author.Do(chromedp.Navigate(s.Address+"/nowhere"), chromedp.WaitVisible(`[role="note"]`, chromedp.ByQuery)))
+	must(t, author.Go("/nowhere"))
 	must(t, author.See("There is nothing at this address."))
 
 	for name, b := range map[string]*browser.Browser{"author": author, "reviewer": reviewer} {

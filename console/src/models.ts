@@ -1,6 +1,7 @@
 // The pure part of the console, for tests that call it in a browser. Nothing of the console imports it.
 export * as app from "./app/model";
 export * as change from "./features/change/model";
+export * as compare from "./features/compare/model";
 export * as baselines from "./features/baselines/model";
 export * as drift from "./features/drift/model";
 export * as history from "./features/history/model";

@@ -41,6 +41,7 @@ export const keys = {
   proposals: key("proposals"),
   overview: key("overview"),
   passkeys: key("passkeys"),
+  pathTimes: key("pathTimes"),
   people: key("people"),
   places: key("places"),
   plan: key("plan"),

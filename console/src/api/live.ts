@@ -8,10 +8,21 @@ type Happening = Schemas["Happening"];
 /** What shows something of each kind, by the first word of its query. */
 const shows: Record<Happening["kind"], readonly Kept[] | null> = {
   begin: null, // whatever was missed: everything
-  snapshot: ["overview", "applications", "drift", "snapshots", "snapshot", "trend", "causes", "hosts", "foreseen"],
+  snapshot: [
+    "overview",
+    "applications",
+    "drift",
+    "snapshots",
+    "snapshot",
+    "trend",
+    "causes",
+    "hosts",
+    "foreseen",
+    "pathTimes",
+  ],
   edition: ["overview", "applications", "editions", "edition", "drift", "sight", "listing", "foreseen"],
   plan: ["overview", "plans", "plan", "history"],
-  run: ["overview", "history", "runs", "run", "results", "plans", "plan"],
+  run: ["overview", "history", "runs", "run", "results", "plans", "plan", "pathTimes"],
 };
 
 /** Asks again for what is shown when the service says that it is another now. */

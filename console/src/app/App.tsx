@@ -3,6 +3,7 @@ import { Route, Routes } from "react-router";
 import { Problem } from "../api/client";
 import { useMe } from "../api/queries";
 import { Note } from "../ui/Note";
+import { Title } from "../ui/Title";
 import { Outside } from "./Outside";
 import { Shell } from "./Shell";
 import { SecondFirst } from "../features/signin/SecondFirst";
@@ -20,6 +21,7 @@ const RunPage = lazy(() => import("../features/runs/Page"));
 const PutBack = lazy(() => import("../features/putback/Page"));
 const Snapshots = lazy(() => import("../features/snapshots/Page"));
 const Change = lazy(() => import("../features/change/Page"));
+const Compare = lazy(() => import("../features/compare/Page"));
 const Look = lazy(() => import("../features/look/Page"));
 const History = lazy(() => import("../features/history/Page"));
 const HostPage = lazy(() => import("../features/hosts/Page"));
@@ -75,13 +77,17 @@ export function App() {
           <Route path="put-back" element={<PutBack me={me.data} />} />
           <Route path="snapshots" element={<Snapshots me={me.data} />} />
           <Route path="change" element={<Change me={me.data} />} />
+          <Route path="compare" element={<Compare />} />
           <Route path="look" element={<Look me={me.data} />} />
           <Route path="hosts/:name" element={<HostPage me={me.data} />} />
           <Route path="accounts/:name" element={<AccountPage />} />
           <Route path="history" element={<History />} />
           <Route path="settings" element={<Settings me={me.data} />} />
           <Route path="calculate" element={<Calculate />} />
-          <Route path="*" element={<Note>There is nothing at this address. The links above lead on.</Note>} />
+          <Route
+            path="*"
+            element={<Title text="Nothing is here" does="There is nothing at this address. The links above lead on." />}
+          />
         </Route>
       </Routes>
     </Suspense>

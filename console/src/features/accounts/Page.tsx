@@ -91,7 +91,7 @@ export default function AccountPage() {
   const on = host || snap?.host || "";
   return (
     <>
-      <Title text={`Account ${name}`} className="mb-1" />
+      <Title text={`Account ${name}`} does="See what an account can do, and through which groups." className="mb-1" />
       <p className="mb-4 text-sm text-muted">
         {on ? (
           <>

@@ -119,7 +119,11 @@ function Drafting({
   return (
     <>
       <div className="mb-3 flex flex-wrap items-center gap-x-6 gap-y-2">
-        <Title text={application === "new" ? "A new baseline" : `Baseline of ${application}`} className="" />
+        <Title
+          text={application === "new" ? "A new baseline" : `Baseline of ${application}`}
+          does="Write what is to be declared, and see what it would find before anybody publishes it."
+          className=""
+        />
         {application === "new" ? null : <Link to={`/baselines/${application}`}>editions</Link>}
         {author ? (
           <div className="ml-auto flex flex-wrap gap-2">

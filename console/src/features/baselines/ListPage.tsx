@@ -13,7 +13,10 @@ export default function Baselines({ me }: { me: Person }) {
   const author = maySomewhere(me, "author");
   return (
     <>
-      <Title text="Baselines" />
+      <Title
+        text="Baselines"
+        does="Declare what the paths of an application should have, and see which applications have that."
+      />
       <Note error={apps.error} />
       {apps.data?.items?.length === 0 ? (
         <Note>

@@ -107,7 +107,11 @@ export default function Baseline({ me }: { me: Person }) {
   return (
     <>
       <div className="mb-3 flex flex-wrap items-baseline gap-x-6">
-        <Title text={`Baseline of ${application}`} className="" />
+        <Title
+          text={`Baseline of ${application}`}
+          does="Read what is declared, review another edition, and publish it."
+          className=""
+        />
         <Link to={`/drift/${application}`}>its drift</Link>
       </div>
       <Tabs

@@ -259,7 +259,7 @@ function EntriesPart() {
 export default function Calculate() {
   return (
     <>
-      <Title text="Calculate" />
+      <Title text="Calculate" does="Try modes, masks and access entries, and see what they grant, without any host." />
       <div className="space-y-10">
         <ModePart />
         <ChangePart />

@@ -116,6 +116,8 @@ function Outcome({
   );
 }
 
+const does = "Say what is to change, see what it comes to, and draft a plan of it.";
+
 /** Changing paths where one looks: what is wished on the left, what it would come to on the right, while one types. */
 export default function ChangePage({ me }: { me: Person }) {
   const host = useSearchParams()[0].get("host") ?? "";
@@ -125,7 +127,7 @@ export default function ChangePage({ me }: { me: Person }) {
   if (!host)
     return (
       <>
-        <Title text="Change" className="mb-3" />
+        <Title text="Change" does={does} className="mb-3" />
         <Note>
           Changes begin where one looks: choose a path under <Link to="/look">Look</Link>.
         </Note>
@@ -133,7 +135,7 @@ export default function ChangePage({ me }: { me: Person }) {
     );
   return (
     <>
-      <Title text="Change paths" className="mb-1" />
+      <Title text="Change paths" does={does} className="mb-1" />
       <p className="mb-3 text-sm text-muted">
         On <Link to={`/hosts/${host}`}>{host}</Link>. Say what you want; what it would come to stands beside it, and
         nothing changes before somebody else has agreed.

@@ -3,7 +3,7 @@ import { Checkbox } from "../../ui/Checkbox";
 import { Note } from "../../ui/Note";
 import { Time } from "../../ui/Time";
 import type { Basket } from "./basket";
-import { By } from "./By";
+import { By } from "../../shared/By";
 import { LineHead } from "./LineHead";
 import { LineValue } from "./LineValue";
 import type { Line as Equal } from "./model";

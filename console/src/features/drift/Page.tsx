@@ -96,7 +96,11 @@ export default function Drift({ me }: { me: Person }) {
   return (
     <>
       <div className="mb-1 flex flex-wrap items-baseline gap-x-6">
-        <Title text={`Drift of ${application}`} className="" />
+        <Title
+          text={`Drift of ${application}`}
+          does="Sort what differs from the baseline, see why, and draft a plan that mends it."
+          className=""
+        />
         <Link to={`/baselines/${application}`} className="inline-block min-h-[24px] leading-[24px]">
           its baseline
         </Link>

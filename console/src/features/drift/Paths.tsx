@@ -5,7 +5,7 @@ import { Checkbox } from "../../ui/Checkbox";
 import { LongList } from "../../ui/LongList";
 import { Note } from "../../ui/Note";
 import type { Basket } from "./basket";
-import { By } from "./By";
+import { By } from "../../shared/By";
 import { useFindings } from "./queries";
 
 /** The paths of a group on its host, however many. */

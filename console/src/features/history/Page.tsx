@@ -68,7 +68,7 @@ export default function History() {
     .join("");
   return (
     <>
-      <Title text="History" />
+      <Title text="History" does="Find out who did what, when, and what was refused." />
       <Form className="mb-3 flex flex-wrap items-end gap-x-3 gap-y-2">
         <Field label="Who" className="text-sm">
           <Input

@@ -17,6 +17,8 @@ import { Watch } from "../../shared/Watch";
 import { CameTo } from "../snapshots/CameTo";
 import { TakenAt } from "../snapshots/TakenAt";
 
+const does = "See what the host holds and whether it is watched, look at its paths, and have it looked at again.";
+
 /** One host: how each application stands on it, what it looked like, what was done to it. */
 export default function HostPage({ me }: { me: Person }) {
   const { name = "" } = useParams();
@@ -29,7 +31,7 @@ export default function HostPage({ me }: { me: Person }) {
   if (!h)
     return (
       <>
-        <Title text={`Host ${name}`} />
+        <Title text={`Host ${name}`} does={does} />
         <Note error={host.error} />
       </>
     );
@@ -39,7 +41,7 @@ export default function HostPage({ me }: { me: Person }) {
   const asked = (application: string) => take.isSuccess && take.variables?.application === application;
   return (
     <>
-      <Title text={`Host ${h.name}`} className="mb-1" />
+      <Title text={`Host ${h.name}`} does={does} className="mb-1" />
       <p className="mb-4 flex flex-wrap items-baseline gap-x-4 text-sm text-muted">
         <span>
           {h.enrolled ? `agent ${h.version}${h.carried ? ", by files that are carried" : ""}` : "not enrolled"}

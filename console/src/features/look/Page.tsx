@@ -16,12 +16,17 @@ import { Title } from "../../ui/Title";
 import { Begin } from "./Begin";
 import { Below } from "./Below";
 import { useLately } from "./useLately";
+import { Columns } from "./Columns";
+import { compareAt } from "../compare/model";
 import { Content } from "./Content";
+import { Copies } from "./Copies";
 import { Fresh } from "./Fresh";
+import { OverTime } from "./OverTime";
 import { Permissions } from "./Permissions";
 import { Source } from "./Source";
 import { Times } from "./Times";
 import { Try } from "./Try";
+import { Undo } from "./Undo";
 import { Who } from "./Who";
 import { WhoCan } from "./WhoCan";
 import { schemeOf } from "../../schemes";
@@ -68,11 +73,16 @@ function PathPart({ look, me }: { look: Look; me: Person }) {
       name: "Permissions",
       panel: (
         <>
-          {s.origin.host && maySomewhere(me, "author") ? (
-            <p className="mb-2 text-right">
+          <div className="mb-2 flex flex-wrap items-center justify-end gap-x-4 gap-y-1 text-sm">
+            <Copies sight={s} />
+            <Link to={compareAt({ ...look.where, path: s.path }, { host: s.origin.host ?? "", path: s.path })}>
+              Compare…
+            </Link>
+            {s.origin.host && maySomewhere(me, "author") ? (
               <ChangeLink host={s.origin.host} paths={[s.path]} className={buttonLook("plain", "no-underline")} />
-            </p>
-          ) : null}
+            ) : null}
+          </div>
+          {maySomewhere(me, "author") ? <Undo sight={s} /> : null}
           <Permissions sight={s} />
           {s.kind === "folder" ? <Fresh look={look} path={s.path} /> : null}
         </>
@@ -80,6 +90,15 @@ function PathPart({ look, me }: { look: Look; me: Person }) {
     },
     { key: "who", name: "Who can", panel: <WhoCan look={look} sight={s} me={me} /> },
     ...(s.kind === "folder" ? [{ key: "below", name: "Below it", panel: <Below look={look} path={s.path} /> }] : []),
+    ...(s.origin.host
+      ? [
+          {
+            key: "times",
+            name: "Over time",
+            panel: <OverTime host={s.origin.host} path={s.path} author={maySomewhere(me, "author")} />,
+          },
+        ]
+      : []),
     ...(look.where.host && may(me, "operator")
       ? [
           {
@@ -114,7 +133,7 @@ export default function LookPage({ me }: { me: Person }) {
   const folder = kind === undefined ? undefined : kind === "folder" ? look.path : folderOf(look.path);
   return (
     <>
-      <Title text="Look" className="mb-3" />
+      <Title text="Look" does="Find a path, see who can do what with it and why, and change it." className="mb-3" />
       <Source key={`${look.path} ${look.account}`} look={look} />
       {snapshot ? (
         <Taken look={look} id={snapshot} />
@@ -134,14 +153,14 @@ export default function LookPage({ me }: { me: Person }) {
       {host && !look.path ? <Roots look={look} host={host} /> : null}
       {look.path ? <Crumbs path={look.path} to={(p) => look.address({ path: p, tab: "" })} /> : null}
       {(host ?? snapshot) && (look.path || snapshot) ? (
-        <div className="mt-3 grid grid-cols-1 gap-x-8 gap-y-6 lg:grid-cols-[minmax(0,5fr)_minmax(0,7fr)]">
-          {look.path && folder === undefined ? (
-            <div />
-          ) : (
-            <Content key={host ?? snapshot} look={look} folder={folder ?? ""} me={me} />
-          )}
+        <Columns
+          key={host ?? snapshot}
+          look={look}
+          folder={look.path ? folder : ""}
+          content={look.path && folder === undefined ? <div /> : <Content look={look} folder={folder ?? ""} me={me} />}
+        >
           {look.path ? <PathPart look={look} me={me} /> : null}
-        </div>
+        </Columns>
       ) : null}
     </>
   );

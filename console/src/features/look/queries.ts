@@ -14,6 +14,29 @@ export const useSight = (where: Where, path: string) =>
     queryFn: () => body(api.GET(`${v1}/path`, { params: { query: { ...where, path } } })),
   });
 
+/** What a path was in the snapshots of its host, of older ones page by page. */
+export const usePathTimes = (host: string, path: string) =>
+  useInfiniteQuery({
+    queryKey: keys.pathTimes(host, path),
+    initialPageParam: "",
+    queryFn: ({ pageParam }) =>
+      body(
+        api.GET(`${v1}/paths/times`, {
+          params: { query: { host, path, ...(pageParam ? { after: pageParam } : {}) } },
+        }),
+      ),
+    getNextPageParam: (last) => last.next || undefined,
+  });
+
+/** The newest run that changed a path, if any of the newest runs on its host did. */
+export const useLastRun = (host: string, path: string) =>
+  useQuery({
+    queryKey: keys.pathTimes(host, path, "runs"),
+    enabled: host !== "",
+    staleTime: 60_000,
+    queryFn: () => body(api.GET(`${v1}/paths/times`, { params: { query: { host, path, limit: 1 } } })),
+  }).data?.runs?.[0];
+
 export const useListing = (where: Where, path: string, account: string, enabled: boolean) =>
   useInfiniteQuery({
     queryKey: keys.listing(where, path, account),

@@ -7,6 +7,8 @@ import { TrendChart } from "../../shared/TrendChart";
 import { Needs } from "./Needs";
 import { Standing } from "./Standing";
 
+const does = "See what needs somebody now, and how each application stands on its hosts.";
+
 /** What needs somebody now, and how everything stands. */
 export default function Overview() {
   const overview = useOverview();
@@ -14,14 +16,14 @@ export default function Overview() {
   if (!v)
     return (
       <>
-        <Title text="Overview" />
+        <Title text="Overview" does={does} />
         <Note error={overview.error} />
       </>
     );
   const drift = (v.days ?? []).some((d) => d.findings > 0);
   return (
     <>
-      <Title text="Overview" />
+      <Title text="Overview" does={does} />
       <div className="grid grid-cols-1 gap-x-10 gap-y-8 xl:grid-cols-[minmax(0,3fr)_minmax(0,2fr)]">
         <section aria-labelledby="needs">
           <h2 id="needs" className="mb-2 font-bold">

@@ -17,7 +17,7 @@ export default function Plans() {
   const items = plans.data?.pages.flatMap((p) => p.items ?? []) ?? [];
   return (
     <>
-      <Title text="Plans" />
+      <Title text="Plans" does="Find what waits to be reviewed or carried out, and what became of it." />
       <Note error={plans.error} />
       <Field label="State" className="mb-3 block">
         <Select

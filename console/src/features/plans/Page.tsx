@@ -86,7 +86,11 @@ export default function PlanPage({ me }: { me: Person }) {
   if (!plan) return <Note error={query.error} />;
   return (
     <>
-      <Title text={plan.title} className="mb-2" />
+      <Title
+        text={plan.title}
+        does="Read each step before it is carried out; then submit, approve or decline the plan, or have it carried out."
+        className="mb-2"
+      />
       <p className="flex flex-wrap items-baseline gap-x-3 text-sm text-muted">
         <StateWord state={plan.state} />
         <span>

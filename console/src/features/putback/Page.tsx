@@ -3,7 +3,7 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import type { Person } from "../../api/client";
 import { useDraft } from "../plans/queries";
 import { useRuns } from "../runs/queries";
-import { useSnapshots } from "../snapshots/queries";
+import { useSnapshot, useSnapshots } from "../snapshots/queries";
 import { Button } from "../../ui/Button";
 import { Command } from "../../ui/Command";
 import { Note } from "../../ui/Note";
@@ -26,6 +26,8 @@ const listed = (text: string) =>
     .map((l) => l.trim())
     .filter(Boolean);
 
+const does = "Give paths back the permissions that they had, by a plan that somebody else reviews.";
+
 /** From where to put back, how much of it, and a draft of that: undoing is a plan too. */
 export default function PutBack({ me }: { me: Person }) {
   const [search, setSearch] = useSearchParams();
@@ -47,19 +49,21 @@ export default function PutBack({ me }: { me: Person }) {
   const source = (name: "run" | "snapshot", id: string) => setSearch({ [name]: id }, { replace: true });
   const paths = listed(text);
   const ended = (runs.data?.pages[0]?.items ?? []).filter((r) => r.state !== "running");
-  const taken = (snapshots.data?.items ?? []).filter((s) => s.state === "ready");
+  const older = useSnapshot(snapshot).data; // than the newest ones, perhaps
+  const newest = (snapshots.data?.items ?? []).filter((s) => s.state === "ready");
+  const taken = older && !newest.some((s) => s.id === older.id) ? [...newest, older] : newest;
   const hosts = ended.find((r) => r.id === run)?.hosts?.map((h) => h.host) ?? [];
   const on = chosen.length ? hosts.filter((h) => chosen.includes(h)) : hosts;
   if (!maySomewhere(me, "author"))
     return (
       <>
-        <Title text="Put back" />
+        <Title text="Put back" does={does} />
         <Note>Drafting plans needs the role author. Ask somebody who has it.</Note>
       </>
     );
   return (
     <>
-      <Title text="Put back" className="mb-1" />
+      <Title text="Put back" does={does} className="mb-1" />
       <p className="mb-4 text-sm text-muted">
         What comes of this is a plan: somebody else looks at it before anything changes, and it keeps originals of its
         own.

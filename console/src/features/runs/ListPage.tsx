@@ -12,7 +12,7 @@ export default function Runs() {
   const items = runs.data?.pages.flatMap((p) => p.items ?? []) ?? [];
   return (
     <>
-      <Title text="Runs" />
+      <Title text="Runs" does="Find what was carried out, and put it back where it has to be." />
       <Note error={runs.error} />
       {runs.data && items.length === 0 ? <Note>Nothing has run yet. An approved plan can.</Note> : null}
       <Table

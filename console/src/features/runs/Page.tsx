@@ -45,7 +45,11 @@ export default function RunPage({ me }: { me: Person }) {
   if (!run) return <Note error={query.error} />;
   return (
     <>
-      <Title text={`Run: ${run.title}`} className="mb-2" />
+      <Title
+        text={`Run: ${run.title}`}
+        does="Follow the run host by host, and put back what it changed."
+        className="mb-2"
+      />
       <p className="flex flex-wrap items-baseline gap-x-3 text-sm text-muted" aria-live="polite">
         <StateWord state={run.state} />
         <span>

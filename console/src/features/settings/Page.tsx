@@ -19,7 +19,7 @@ export default function Settings({ me }: { me: Person }) {
   const [search, setSearch] = useSearchParams();
   return (
     <>
-      <Title text="Settings" />
+      <Title text="Settings" does="Look after hosts, people, schedules, notices and yourself." />
       <Tabs
         at={search.get("tab") ?? ""}
         go={(tab) => setSearch(tab ? { tab } : {}, { replace: true })}

@@ -18,7 +18,7 @@ export function SecondFirst({ me, done }: { me: Person; done: () => void }) {
         </Button>
       }
     >
-      <Title text="A second factor first" />
+      <Title text="A second factor first" does="Set one up, and go on." />
       {me.wants_second ? (
         <Note>Your roles ({me.roles?.join(", ")}) need a second factor. Set one up, then go on.</Note>
       ) : (

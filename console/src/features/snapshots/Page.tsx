@@ -31,7 +31,7 @@ export default function Snapshots({ me }: { me: Person }) {
     });
   return (
     <>
-      <Title text="Snapshots" />
+      <Title text="Snapshots" does="Look at how paths were at some time, and compare two times." />
       <Note error={snaps.error} />
       <Form className="mb-3 flex flex-wrap items-end gap-3" onSubmit={() => set({ host: name.trim() })}>
         <Field label="Application" className="text-sm">

@@ -49,6 +49,7 @@ export const useSnapshotPages = (application: string, host: string) =>
 export const useSnapshot = (id: string) =>
   useQuery({
     queryKey: keys.snapshot(id),
+    enabled: id !== "",
     queryFn: () => body(api.GET(`${v1}/snapshots/{id}`, { params: { path: { id } } })),
   });
 

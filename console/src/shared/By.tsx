@@ -1,5 +1,5 @@
-import type { Schemas } from "../../api/client";
-import { Time } from "../../ui/Time";
+import type { Schemas } from "../api/client";
+import { Time } from "../ui/Time";
 
 /** Who did something to a path, as far as the host's kernel told. */
 export function By({ act }: { act?: Schemas["Act"] }) {
