@@ -13,7 +13,7 @@ CONSOLE_FILES := $(filter-out console/dist/%,$(call FILES,console))
 
 # The tests that ask testkit how many rounds to go.
 PROVED := ./e2e ./internal/agent ./internal/core/least ./internal/core/roster ./internal/host/change ./internal/host/probe ./internal/host/smb
-PROOFS := ^(TestKilledInUpload|TestNetworkCut|TestCrashEverywhere|TestEveryBitOfAJournal|TestHolesInAJournal|TestProof|TestAccessAsTheServerDoes|TestNothingThatTwoDidNotSign|TestServiceIsTheAttacker|TestLeast|TestConsoleManyFindings|TestProposals)$$
+PROOFS := ^(TestKilledInUpload|TestNetworkCut|TestCrashEverywhere|TestEveryBitOfAJournal|TestHolesInAJournal|TestProof|TestAccessAsTheServerDoes|TestNothingThatTwoDidNotSign|TestServiceIsTheAttacker|TestLeast|TestOnlyHolds|TestConsoleManyFindings|TestProposals)$$
 
 .PHONY: build console demo demo-big tour test test-cluster bench package lint check prove race packages test-packages clean
 

@@ -259,10 +259,15 @@ func (a Ask) change(way access.Way, s stop, m Means, party perm.Principal) (Chan
 		}
 		return a.first(way, s, []Words{own.Words.forAnother(party, a.Names)})
 	}
-	if place.Mount.Shut() || len(perm.Describe(place.Kind, place.Set, a.Names).Flags) > 0 { // nobody can change it
+	if !changeable(place, a.Names) {
 		return Change{}, false
 	}
 	return a.first(way, s, a.tries(m, party, place, s.code))
+}
+
+// changeable reports whether anybody can change a place's permissions: no mount and no flag fixes them.
+func changeable(p *access.Place, names *perm.Directory) bool {
+	return !p.Mount.Shut() && len(perm.Describe(p.Kind, p.Set, names).Flags) == 0
 }
 
 // first returns the first of some changes of a place that lets the account on.

@@ -16,7 +16,8 @@ type Words struct {
 	Mode    string             // symbolic; "" leaves it
 	Entry   *perm.DesiredEntry // that is there at the least
 	Grant   *perm.DesiredGrant // likewise, on paths whose lists allow and deny
-	Without perm.Principal     // for whom there is no entry; "" takes none away
+	Without perm.Principal     // for whom there is none of those entries; "" takes none away
+	NoEntry perm.Principal     // for whom there is no entry but the one that is said here, in lists of the mode's kind
 }
 
 // and returns both together, as they are said one after the other.
@@ -65,20 +66,61 @@ func (w Words) desired(names *perm.Directory) *perm.Desired {
 			d.Mode = &m
 		}
 	}
-	if w.Entry != nil {
-		d.Entries = &perm.DesiredEntries{List: []perm.DesiredEntry{*w.Entry}, AtLeast: true}
+	w.entries(d)
+	w.grants(d, names)
+	return d
+}
+
+// entries adds what the words say of entries in lists of the mode's kind.
+func (w Words) entries(d *perm.Desired) {
+	if w.Entry == nil && w.NoEntry == "" {
+		return
 	}
-	if w.Grant != nil || w.Without != "" {
+	if d.Entries == nil {
+		d.Entries = &perm.DesiredEntries{AtLeast: true}
+	}
+	if w.NoEntry != "" { // and what was said of them before
+		d.Entries.List = slices.DeleteFunc(d.Entries.List, func(e perm.DesiredEntry) bool { return e.Who == w.NoEntry })
+		if !slices.Contains(d.Entries.Without, w.NoEntry) {
+			d.Entries.Without = append(d.Entries.Without, w.NoEntry)
+		}
+	}
+	if w.Entry != nil {
+		d.Entries.List = append(d.Entries.List, *w.Entry)
+	}
+}
+
+// grants adds what the words say of entries that allow and deny.
+func (w Words) grants(d *perm.Desired, names *perm.Directory) {
+	if w.Grant == nil && w.Without == "" {
+		return
+	}
+	if d.Grants == nil {
 		d.Grants = &perm.DesiredGrants{AtLeast: true}
 	}
 	if w.Grant != nil {
-		d.Grants.List = []perm.DesiredGrant{*w.Grant}
+		d.Grants.List = append(d.Grants.List, *w.Grant)
 	}
 	if w.Without != "" {
-		d.Grants.Without = []perm.Party{party(w.Without, names)}
+		d.Grants.Without = append(d.Grants.Without, party(w.Without, names))
+	}
+}
+
+// together returns what several words declare of one place, the later ones after the earlier.
+func together(list []Words, names *perm.Directory) *perm.Desired {
+	var all Words
+	for _, w := range list {
+		all = all.and(Words{Owner: w.Owner, Mode: w.Mode})
+	}
+	d := all.desired(names)
+	for _, w := range list {
+		w.entries(d)
+		w.grants(d, names)
 	}
 	return d
 }
+
+func modePerm(b bitsOf) mode.Perm { return mode.Perm(b) }
 
 func party(who perm.Principal, names *perm.Directory) perm.Party {
 	return perm.Party{Who: who, Name: names.Name(who)}

@@ -64,6 +64,9 @@ func (w *world) propose(crew []identity, made map[least.Means]int) (total int) {
 			continue
 		}
 
+		if op != access.Enter {
+			w.tryClosing(crew, hands, deed{Op: op, Path: n.path, Kind: n.kind}, found.Way, names)
+		}
 		list, err := least.Find(w.t.Context(), least.Ask{
 			Way:       found.Way,
 			Who:       crew[who].subject(),
@@ -97,6 +100,17 @@ func (w *world) reaches(way access.Way, p least.Proposal) bool {
 	return !slices.ContainsFunc(p.Changes, func(c least.Change) bool { return w.at(way[c.Place]) == nil })
 }
 
+// become gives a place another state, and returns what takes it back.
+func (w *world) become(p access.Place, to perm.Set) (back func()) {
+	n := w.at(p)
+	was := n.state
+	state, err := posix.Of(to)
+	w.must(err)
+	n.state = state
+	w.set(n)
+	return func() { n.state = was; w.set(n) }
+}
+
 // tryProposal makes a proposal, asks the kernel, and takes it back.
 func (w *world) tryProposal(
 	crew []identity, hands []*person, who int, want deed, way access.Way, p least.Proposal,
@@ -107,13 +121,7 @@ func (w *world) tryProposal(
 		before[i] = w.can(hands[i])
 	}
 	for _, c := range p.Changes {
-		n := w.at(way[c.Place])
-		was := n.state
-		state, err := posix.Of(c.After)
-		w.must(err)
-		n.state = state
-		w.set(n)
-		defer func() { n.state = was; w.set(n) }()
+		defer w.become(way[c.Place], c.After)()
 	}
 
 	hand := hands[who]
@@ -138,6 +146,44 @@ func (w *world) tryProposal(
 				w.t.Errorf("%s of %s by %+v: proposed is %+v, and then %+v can %s %s", want.Op, want.Path, crew[who], p,
 					other, d.Op, d.Path)
 			}
+		}
+	}
+}
+
+// tryClosing shuts out all but some of the crew, asks the kernel, and takes it back.
+func (w *world) tryClosing(
+	crew []identity, hands []*person, op deed, way access.Way, names *perm.Directory,
+) {
+	w.t.Helper()
+	o := least.Only{Way: way, Operation: op.Op, Names: names}
+	kept := map[perm.Principal]bool{}
+	for _, who := range crew {
+		if w.r.IntN(2) == 0 {
+			o.Keep = append(o.Keep, who.subject())
+			kept[unixid.UID(who.UID)] = true
+		}
+	}
+	got, err := o.Find(w.t.Context())
+	w.must(err)
+	if slices.ContainsFunc(got.Changes, func(c least.Taken) bool { return w.at(way[c.Place]) == nil }) {
+		return
+	}
+
+	var before []bool
+	for i := range crew {
+		before = append(before, hands[i].do(w.t, op).Allowed)
+	}
+	for _, c := range got.Changes {
+		defer w.become(way[c.Place], c.After)()
+	}
+	for i, who := range crew {
+		id := unixid.UID(who.UID)
+		can := hands[i].do(w.t, op).Allowed
+		switch {
+		case !kept[id] && can != slices.Contains(got.Left, id),
+			kept[id] && before[i] && !can && !slices.Contains(got.Short, id):
+			w.t.Errorf("%s of %s by %+v (kept: %v): the kernel says %v, and %+v\nway %s", op.Op, op.Path, who, kept[id],
+				can, got, describe(way))
 		}
 	}
 }
