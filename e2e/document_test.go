@@ -47,6 +47,7 @@ func askedOf(ids map[string]string) map[string]string {
 		"/access/below":                      "?host=slip-north&account=purser&path=/srv&operation=write&weigh=true",
 		"/access/holders":                    "?host=slip-north&path=/srv/ticketing/site&operation=write",
 		"/access/proposals":                  "?host=slip-north&account=purser&path=/srv/ticketing&operation=write",
+		"/access/restriction":                "?host=slip-north&only=purser&path=/srv/ticketing&operation=write",
 		"/access/matrix":                     "?host=slip-north&path=/srv/ticketing/site",
 		"/accounts":                          "?host=slip-north",
 		"/accounts/{name}":                   "?host=slip-north",

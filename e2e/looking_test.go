@@ -253,6 +253,45 @@ func tryProposals(t *testing.T, s *demo.Stage) {
 	agreed(t, s, back)
 }
 
+// What it would take that nobody else can do something is said by the command with what it takes from whom; made a plan
+// and run, the host itself says the same.
+func tryRestriction(t *testing.T, s *demo.Stage) {
+	t.Helper()
+	const folder = "/srv/ticketing/shared"
+	on := command{t: t, s: s, person: "quartermaster"}
+	on.login()
+	ask := func(more ...string) []string {
+		return append([]string{"access", "restrict", "create", folder, "--host", "slip-north",
+			"--only", "purser", "--only", "clerk-east"}, more...)
+	}
+	on.want(0, "That nobody but purser, clerk-east can create "+folder+": ", ask()...)
+	on.want(0, "clerk-west", ask()...)
+	on.want(0, "root", ask()...)
+	on.want(1, "everyone is nobody in particular", ask("--only", "everyone")...)
+	on.want(1, `no account "nemo"`, ask("--only", "nemo")...)
+	on.want(2, "an operation and a path", "access", "restrict", "read")
+
+	text, errs, code := on.run("", ask("--text")...)
+	if code != 0 {
+		t.Fatal(errs)
+	}
+	p, err := as(t, s, "quartermaster").DraftPlan(t.Context(), wire.Draft{
+		Application: "ticketing", Hosts: []string{"slip-north"}, Changes: text,
+	})
+	must(t, err)
+	agreed(t, s, p)
+	on.want(0, "nothing has to be taken away", ask()...)
+	on.want(0, "Yes: clerk-east", "access", "decide", "clerk-east", "create", folder, "--host", "slip-north")
+	on.want(4, "No: clerk-west", "access", "decide", "clerk-west", "create", folder, "--host", "slip-north")
+	back, err := as(t, s, "quartermaster").DraftPlan(t.Context(), wire.Draft{Run: runOf(t, s, p.ID)})
+	must(t, err)
+	agreed(t, s, back)
+
+	// Of a group that is joined it is told how much that opens elsewhere.
+	snap := newest(t, s)
+	on.want(0, "the account, on ", "access", "propose", "www-tickets", "create", folder, "--snapshot", snap)
+}
+
 // Bad questions, silent and hostile hosts.
 func tryBadLooking(t *testing.T, s *demo.Stage) {
 	ctx := t.Context()

@@ -48,6 +48,7 @@ func TestWorld(t *testing.T) {
 	t.Run("looking alike", func(t *testing.T) { tryLookingAlike(t, s) })
 	t.Run("what if", func(t *testing.T) { tryWhatIf(t, s) })
 	t.Run("what would it take", func(t *testing.T) { tryProposals(t, s) })
+	t.Run("nobody else", func(t *testing.T) { tryRestriction(t, s) })
 	t.Run("foreseen", func(t *testing.T) { tryChange(t, s) })
 	t.Run("bad looking", func(t *testing.T) { tryBadLooking(t, s) })
 	t.Run("findings", func(t *testing.T) { tryFindings(t, s) })

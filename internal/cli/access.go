@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -36,7 +37,8 @@ func accessCommand(o *options) *cobra.Command {
 	var w where
 	decide := decideCommand(o, &w)
 	n := obvious(
-		commandGroup("access", "Who can do what, and why", decide, proposeCommand(o, &w), holdersCommand(o, &w),
+		commandGroup("access", "Who can do what, and why", decide, proposeCommand(o, &w), restrictCommand(o, &w),
+			holdersCommand(o, &w),
 			matrixCommand(o, &w), belowCommand(o, &w), probeCommand(o, &w)),
 		decide, func(a []string) bool {
 			return len(a) > 1 && slices.ContainsFunc(a, func(s string) bool { return strings.Contains(s, "/") })
@@ -138,6 +140,72 @@ below --joining says where.
 	return c
 }
 
+func restrictCommand(o *options, w *where) *cobra.Command {
+	var only []string
+	text := false
+	c := &cobra.Command{
+		Use:   "restrict OPERATION PATH",
+		Short: "What to take away so that nobody but some accounts can do something, and from whom that takes more",
+		Args:  args(2, 2, "an operation and a path"),
+		Long: `What has to be taken away so that nobody but the accounts after --only can do something with a path:
+bits of the mode, entries or a part of them; on shares whole entries. An account that stays and would
+lose it gets an entry of its own. What takes the least from others is said, with who is locked out,
+who loses what else, and who can do it all the same: by privileges, by entries from above, or because
+they may change permissions there and let themselves in again.
+
+--text writes it as idletally plan adjust --file takes it. Nothing is changed.`,
+		RunE: func(c *cobra.Command, a []string) error {
+			l, at, op, err := o.question(w, a[1], a[0])
+			if err != nil {
+				return err
+			}
+			r, err := l.Restrict(c.Context(), only, at, op)
+			if err == nil && text {
+				printf(c, "%s", strings.TrimRight(r.Text, "\n"))
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			return o.showRestriction(c, r)
+		},
+	}
+	c.Flags().StringArrayVar(&only, "only", nil, "an account that is to be able to; may be repeated")
+	c.Flags().BoolVar(&text, "text", false, "write the changes, and nothing else")
+	return c
+}
+
+func (o *options) showRestriction(c *cobra.Command, r wire.Restriction) error {
+	if o.output == "table" {
+		who := "nobody"
+		if len(r.Only) > 0 {
+			who = "nobody but " + strings.Join(r.Only, ", ")
+		}
+		printf(c, "That %s can %s %s: %s", who, r.Operation, r.Path, cmp.Or(r.Says, "nothing has to be taken away"))
+	}
+	t := table{head: []string{"WHAT BECOMES OF THEM", "WHO"}, none: "It changes nothing for anybody.", value: r}
+	for _, x := range []struct {
+		what string
+		who  wire.Parties
+	}{
+		{"cannot any more", r.Out}, {"lose something else", r.Less}, {"can all the same", r.Left},
+		{"can let themselves in again", r.Back}, {"are to, and cannot", r.Short},
+	} {
+		if x.who.Count > 0 {
+			t.add(x.what, partiesText(x.who))
+		}
+	}
+	return o.show(c, t)
+}
+
+func partiesText(p wire.Parties) string {
+	text := strings.Join(p.Names, ", ")
+	if more := p.Count - len(p.Names); more > 0 {
+		text += fmt.Sprintf(" and %d more", more)
+	}
+	return text
+}
+
 func (o *options) showProposals(c *cobra.Command, p wire.Proposals) error {
 	t := table{head: []string{"", "WHAT", "LETS IN BESIDES", "BY"}, value: p}
 	switch {
@@ -165,6 +233,8 @@ func besides(p wire.Proposal) string {
 	switch {
 	case p.Everyone:
 		return "everyone"
+	case p.Elsewhere != nil:
+		return fmt.Sprintf("the account, on %d paths in all", *p.Elsewhere)
 	case p.Means == "join":
 		return "the account, wherever the group is let in"
 	case who == "":

@@ -32,6 +32,7 @@ var Examples = []string{
 	`idletally access decide www-tickets read /srv/ticketing/site --host slip-north`,
 	`idletally access decide purser /srv/ticketing/conf --snapshot 06h2jge24h0f2xps`,
 	`idletally access propose www-tickets write /srv/ticketing/site --host slip-north`,
+	`idletally access restrict write /srv/ticketing/shared --host slip-north --only purser`,
 	`idletally access propose clerk-west write /srv/ticketing/conf --snapshot 06h2jge24h0f2xps --text 1`,
 	`idletally access holders write /srv/ticketing/shared --host slip-north`,
 	`idletally access matrix /srv/ticketing/site --host slip-north`,

@@ -65,7 +65,13 @@ func (h here) New(ctx context.Context, path, account, umask string) (wire.Fresh,
 }
 
 func (h here) Propose(ctx context.Context, account, path string, op access.Operation) (wire.Proposals, error) {
-	return inquiry.Propose(ctx, h.localSource, account, path, op)
+	return inquiry.Propose(ctx, h.localSource, nil, account, path, op)
+}
+
+func (h here) Restrict(
+	ctx context.Context, only []string, path string, op access.Operation,
+) (wire.Restriction, error) {
+	return inquiry.Restrict(ctx, h.localSource, only, path, op)
 }
 
 func (h here) Decide(

@@ -23,6 +23,7 @@ type looker interface {
 	New(ctx context.Context, path, account, umask string) (wire.Fresh, error)
 	Decide(ctx context.Context, account, path string, op access.Operation, s wire.Supposed) (wire.Judgement, error)
 	Propose(ctx context.Context, account, path string, op access.Operation) (wire.Proposals, error)
+	Restrict(ctx context.Context, only []string, path string, op access.Operation) (wire.Restriction, error)
 	Holders(ctx context.Context, path string, op access.Operation, s wire.Supposed) (wire.Holders, error)
 	Matrix(ctx context.Context, path string, s wire.Supposed) (wire.Matrix, error)
 	Below(ctx context.Context, ask wire.BelowAsk) (wire.Below, error)

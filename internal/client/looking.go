@@ -92,6 +92,17 @@ func (l Looker) Propose(ctx context.Context, account, path string, op access.Ope
 		l.query(path, "account", account, "operation", nameOf(op)))
 }
 
+// Restrict answers what has to be taken away so that nobody but some accounts can do something with a path.
+func (l Looker) Restrict(
+	ctx context.Context, only []string, path string, op access.Operation,
+) (wire.Restriction, error) {
+	q := l.query(path, "operation", nameOf(op))
+	for _, name := range only {
+		q.Add("only", name)
+	}
+	return get[wire.Restriction](ctx, l.Client, "/access/restriction", q)
+}
+
 // Holders answers who can do something with a path.
 func (l Looker) Holders(ctx context.Context, path string, op access.Operation, s wire.Supposed) (wire.Holders, error) {
 	return get[wire.Holders](ctx, l.Client, "/access/holders", l.supposed(l.query(path, "operation", nameOf(op)), s))

@@ -15,8 +15,14 @@ import (
 // maxOthers is how many of those whom a proposal lets in are named.
 const maxOthers = 50
 
-// Propose answers what it would take that an account can do something with a path.
-func Propose(ctx context.Context, sc Source, account, path string, op access.Operation) (wire.Proposals, error) {
+// maxElsewhere is of how many groups that could be joined it is counted what else they would let the account in to.
+const maxElsewhere = 5
+
+// Propose answers what it would take that an account can do something with a path. All is the whole of a host, in which
+// is counted what joining a group opens elsewhere; nil where that is not known.
+func Propose(
+	ctx context.Context, sc, all Source, account, path string, op access.Operation,
+) (wire.Proposals, error) {
 	f, err := sc.Path(ctx, path, named(account)...)
 	if err != nil {
 		return wire.Proposals{}, err
@@ -53,7 +59,36 @@ func Propose(ctx context.Context, sc Source, account, path string, op access.Ope
 		}
 		out.Proposals = append(out.Proposals, w)
 	}
-	return out, nil
+	if all == nil {
+		return out, nil
+	}
+	return out, countElsewhere(ctx, all, BelowAsk{Account: account, Operation: op}, list, func(i int, n int64) {
+		out.Proposals[i].Elsewhere = &n
+	}, d)
+}
+
+// countElsewhere tells of the first groups that could be joined, by their proposals, on how many paths that lets an
+// account do the same.
+func countElsewhere(
+	ctx context.Context, all Source, ask BelowAsk, list []least.Proposal, tell func(i int, n int64), d *perm.Directory,
+) error {
+	counted := 0
+	for i, p := range list {
+		if p.Means != least.Join || counted == maxElsewhere {
+			continue
+		}
+		counted++
+		var err error
+		if ask.Suppose, err = SupposeOf([]string{d.Name(p.Party)}, nil); err != nil {
+			return err
+		}
+		t, _, err := all.Below(ctx, ask)
+		if err != nil {
+			return fmt.Errorf("what joining opens elsewhere: %w", err)
+		}
+		tell(i, t.Gained)
+	}
+	return nil
 }
 
 func wireProposal(way access.Way, p least.Proposal, account string, d *perm.Directory) (wire.Proposal, error) {
@@ -126,11 +161,15 @@ func wished(w least.Words, path string, k perm.Kind, d *perm.Directory) wish.Wis
 }
 
 func entry(e perm.DesiredEntry, d *perm.Directory) string {
-	kind := "user:"
-	if d.Identify(e.Who).Group {
-		kind = "group:"
+	return party(e.Who, d) + ":" + strings.ReplaceAll(e.Perm.String(), "-", "")
+}
+
+// party is how an entry names somebody.
+func party(who perm.Principal, d *perm.Directory) string {
+	if d.Identify(who).Group {
+		return "group:" + d.Name(who)
 	}
-	return kind + d.Name(e.Who) + ":" + strings.ReplaceAll(e.Perm.String(), "-", "")
+	return "user:" + d.Name(who)
 }
 
 func grant(g perm.DesiredGrant, k perm.Kind, d *perm.Directory) string {
@@ -147,7 +186,12 @@ func said(w least.Words, k perm.Kind, d *perm.Directory) string {
 	if w.Without != "" {
 		out = append(out, "no entries for "+d.Name(w.Without))
 	}
-	if w.Entry != nil {
+	switch {
+	case w.NoEntry != "" && w.Entry == nil:
+		out = append(out, "no entry for "+d.Name(w.NoEntry))
+	case w.NoEntry != "":
+		out = append(out, "no more than "+entry(*w.Entry, d))
+	case w.Entry != nil:
 		out = append(out, "an entry "+entry(*w.Entry, d))
 	}
 	if w.Grant != nil {

@@ -36,7 +36,7 @@ func TestProposals(t *testing.T) {
 	} {
 		t.Run(c.path+" "+c.op.String(), func(t *testing.T) {
 			w := odd()
-			out, err := Propose(t.Context(), w, "web", c.path, c.op)
+			out, err := Propose(t.Context(), w, nil, "web", c.path, c.op)
 			testkit.Must(t, err)
 			if len(out.Proposals) == 0 || out.Answer.Allowed {
 				t.Fatalf("%+v", out)
@@ -46,7 +46,7 @@ func TestProposals(t *testing.T) {
 					continue
 				}
 				tried++
-				makes(t, w, p)
+				makes(t, w, p.Text, p.Changes)
 			}
 		})
 	}
@@ -56,15 +56,15 @@ func TestProposals(t *testing.T) {
 }
 
 // makes reads a proposal's text, and applies it to the world.
-func makes(t *testing.T, w pier, p wire.Proposal) {
+func makes(t *testing.T, w pier, text string, told []wire.ProposedChange) {
 	t.Helper()
-	changes, err := baseline.ParseChanges([]byte(p.Text), []string{"/"}, nil)
+	changes, err := baseline.ParseChanges([]byte(text), []string{"/"}, nil)
 	if err != nil {
-		t.Fatalf("%v:\n%s", err, p.Text)
+		t.Fatalf("%v:\n%s", err, text)
 	}
 	maker, problems := changes.For(dir)
 	if len(problems) > 0 {
-		t.Fatalf("%+v:\n%s", problems, p.Text)
+		t.Fatalf("%+v:\n%s", problems, text)
 	}
 	changed := 0
 	for _, s := range w.places {
@@ -76,25 +76,54 @@ func makes(t *testing.T, w pier, p wire.Proposal) {
 		changed++
 		got := perm.Describe(s.Kind, after, dir).String()
 		found := false
-		for _, c := range p.Changes {
+		for _, c := range told {
 			found = found || c.Path == s.Path.String() && c.After.String() == got
 		}
 		if !found {
-			t.Errorf("%s becomes %s, which was not shown:\n%s", s.Path, got, p.Text)
+			t.Errorf("%s becomes %s, which was not shown:\n%s", s.Path, got, text)
 		}
 	}
-	if changed != len(p.Changes) {
-		t.Errorf("%d paths change, %d were shown:\n%s", changed, len(p.Changes), p.Text)
+	if changed != len(told) {
+		t.Errorf("%d paths change, %d were shown:\n%s", changed, len(told), text)
 	}
 }
 
 func TestProposeForNobody(t *testing.T) {
 	for account, want := range map[string]string{"everyone": "nobody in particular", "stowaway": "no account"} {
 		t.Run(account, func(t *testing.T) {
-			_, err := Propose(t.Context(), world, account, "/srv/closed", access.Read)
+			_, err := Propose(t.Context(), world, nil, account, "/srv/closed", access.Read)
 			if !errors.Is(err, ErrBad) || !strings.Contains(err.Error(), want) {
 				t.Error(err)
 			}
 		})
+	}
+}
+
+// What is said of a restriction is what makes it: its text, read as changes, comes to the states that are told.
+func TestRestrictionsAreWhatTheySay(t *testing.T) {
+	tried := 0
+	for _, c := range []struct {
+		path string
+		op   access.Operation
+		only []string
+	}{
+		{"/srv/a*[b]/tides: 2026", access.Read, []string{"web"}}, {"/srv/a*[b]/tides: 2026", access.Write, nil},
+		{"/srv/a*[b]", access.List, []string{"web"}}, {"/srv/a*[b]/to\nsea", access.Read, nil},
+	} {
+		t.Run(c.path+" "+c.op.String(), func(t *testing.T) {
+			w := odd()
+			out, err := Restrict(t.Context(), w, c.only, c.path, c.op)
+			testkit.Must(t, err)
+			if (len(out.Changes) > 0) != (out.Text != "") || out.Out.Count > 0 && len(out.Changes) == 0 {
+				t.Fatalf("%+v", out)
+			}
+			if len(out.Changes) > 0 {
+				makes(t, w, out.Text, out.Changes)
+				tried++
+			}
+		})
+	}
+	if tried < 2 {
+		t.Errorf("%d restrictions were tried", tried)
 	}
 }

@@ -127,6 +127,32 @@ type Proposal struct {
 	Extra    int              `json:"extra" doc:"Rights that the account gets besides those that it takes"`
 	Text     string           `json:"text,omitempty" doc:"The changes, as a plan takes them (plan adjust --file)"`
 	Wishes   []wish.Wish      `json:"wishes,omitempty" doc:"The same, field by field"`
+	// Elsewhere is told of the first proposals of groups to join alone: it takes a walk through all of a snapshot.
+	Elsewhere *int64 `json:"elsewhere,omitempty" doc:"Where the account joins a group: on how many paths of the host's newest snapshot, or of the one that is asked, it can do the same then, and cannot now"`
+}
+
+// Restriction is what has to be taken away so that nobody but some accounts can do something with a path.
+type Restriction struct {
+	Origin    Origin           `json:"origin"`
+	Path      string           `json:"path"`
+	Kind      string           `json:"kind"`
+	Operation access.Operation `json:"operation"`
+	Only      []string         `json:"only" doc:"Who alone is to be able to"`
+	Says      string           `json:"says,omitempty" doc:"The changes in words; nothing where nothing has to change"`
+	Changes   []ProposedChange `json:"changes" doc:"Of paths; none where nothing has to change"`
+	Out       Parties          `json:"out" doc:"Who can do it now, and cannot then"`
+	Less      Parties          `json:"less" doc:"Who can do less then with one of the paths, besides"`
+	Left      Parties          `json:"left" doc:"Who can do it all the same: by privileges, by entries from above, or by what cannot be changed there"`
+	Back      Parties          `json:"back" doc:"Who cannot then, and may change permissions of one of the paths: they can let themselves in again"`
+	Short     Parties          `json:"short" doc:"Who is to be able to, and cannot, now or then: ask what it would take"`
+	Text      string           `json:"text,omitempty" doc:"The changes, as a plan takes them (plan adjust --file)"`
+	Wishes    []wish.Wish      `json:"wishes,omitempty" doc:"The same, field by field"`
+}
+
+// Parties are some accounts. Among them everyone is whoever is nobody in particular.
+type Parties struct {
+	Names []string `json:"names" doc:"50 at the most"`
+	Count int      `json:"count" doc:"How many they are in all"`
 }
 
 // ProposedChange is one path's.

@@ -48,6 +48,7 @@ export const keys = {
   plans: key("plans"),
   preview: key("preview"),
   requests: key("requests"),
+  restriction: key("restriction"),
   results: key("results"),
   roster: key("roster"),
   run: key("run"),

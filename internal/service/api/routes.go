@@ -212,6 +212,9 @@ func (s *API) accessTable() []route {
 			"What an account can do with a path, and why"),
 		get("/access/proposals", "propose-access", wire.Viewer, costly, a.ProposeAccess,
 			"What it would take that an account can do something with a path, and whom else that lets in"),
+		get("/access/restriction", "propose-restriction", wire.Viewer, costly, a.ProposeRestriction,
+			"What has to be taken away so that nobody but some accounts can do something with a path, and what "+
+				"that takes from others"),
 		get("/access/holders", "list-holders", wire.Viewer, costly, a.ListHolders,
 			"Who can do something with a path, and why"),
 		get("/access/matrix", "get-matrix", wire.Viewer, costly, a.GetMatrix,

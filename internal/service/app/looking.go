@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/baseline"
+	"idletally/internal/core/lifecycle"
 	"idletally/internal/core/pathname"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/plan"
@@ -309,7 +311,55 @@ func (s *App) ProposeAccess(ctx context.Context, in *ProposeAccessRequest) (*wir
 	if err != nil {
 		return nil, err
 	}
-	out, err := inquiry.Propose(ctx, sc, in.Account, raw, op)
+	all, err := s.whole(ctx, sc, raw)
+	if err != nil {
+		return nil, err
+	}
+	out, err := inquiry.Propose(ctx, sc, all, in.Account, raw, op)
+	return &out, refuse(err)
+}
+
+// whole returns the snapshot in which all around a path can be counted: the one that is asked, or of a host that is
+// asked itself its newest that holds the path; nil where there is none.
+func (s *App) whole(ctx context.Context, sc inquiry.Source, path string) (inquiry.Source, error) {
+	if st, ok := sc.(*stored); ok {
+		return st, nil
+	}
+	rows, err := s.store.Snapshots(ctx, "", sc.Origin().Host, "", 20)
+	if err != nil {
+		return nil, err
+	}
+	for _, v := range rows {
+		roots, err := v.RootList()
+		if err != nil {
+			return nil, err
+		}
+		if v.State == lifecycle.SnapshotReady &&
+			slices.ContainsFunc(roots, func(r string) bool { return pathname.Under(path, r) }) {
+			return s.stored(ctx, v.ID)
+		}
+	}
+	return nil, nil
+}
+
+// ProposeRestrictionRequest is the request of [App.ProposeRestriction].
+type ProposeRestrictionRequest struct {
+	Where
+	Only      []string `query:"only,explode" maxItems:"50" doc:"Accounts by name or number on the host; none: nobody"`
+	Operation string   `query:"operation" required:"true" maxLength:"16"`
+}
+
+// ProposeRestriction returns what has to be taken away so that nobody but some accounts can do something with a path.
+func (s *App) ProposeRestriction(ctx context.Context, in *ProposeRestrictionRequest) (*wire.Restriction, error) {
+	sc, raw, err := s.one(ctx, in.Where)
+	if err != nil {
+		return nil, err
+	}
+	op, err := operation(in.Operation)
+	if err != nil {
+		return nil, err
+	}
+	out, err := inquiry.Restrict(ctx, sc, append([]string{}, in.Only...), raw, op)
 	return &out, refuse(err)
 }
 

@@ -1,16 +1,12 @@
 import { useState } from "react";
-import { Link, useNavigate } from "react-router";
+import { Link } from "react-router";
 import type { Person, Schemas } from "../../api/client";
-import { useApplication } from "../change/useApplication";
-import { useDraft } from "../plans/queries";
 import { BeforeAfter } from "../../shared/BeforeAfter";
-import { may } from "../../shared/roles";
 import { addressOf } from "../../shared/wish";
 import { Button } from "../../ui/Button";
 import { Command } from "../../ui/Command";
-import { Field } from "../../ui/Field";
 import { Note } from "../../ui/Note";
-import { Select } from "../../ui/Select";
+import { DraftOf } from "./DraftOf";
 import { flagsOf, quoted, type Where } from "./model";
 import { useProposals } from "./queries";
 
@@ -19,49 +15,11 @@ type Proposal = Schemas["Proposal"];
 /** Whom else a proposal lets in, in words. */
 function besides(p: Proposal): string {
   if (p.everyone) return "and everyone else could, too";
+  if (p.elsewhere !== undefined) return `on ${p.elsewhere.toLocaleString()} paths in all`;
   if (p.means === "join") return "wherever that group is let in";
   if (p.count === 0) return "nobody else could do more";
   const more = p.count - p.others.length;
   return `so could ${p.others.join(", ")}${more > 0 ? ` and ${more.toLocaleString()} more` : ""}`;
-}
-
-/** Makes a proposal a plan of an application that the host has. */
-function Draft({ proposal, host, me, title }: { proposal: Proposal; host: string; me: Person; title: string }) {
-  const [chosen, setChosen] = useState("");
-  const { application, mine } = useApplication(
-    host,
-    proposal.changes.map((c) => c.path),
-    chosen,
-    me,
-  );
-  const draft = useDraft();
-  const navigate = useNavigate();
-  if (!application || !may(me, "author", application) || !proposal.text) return null;
-  return (
-    <div className="mt-2 flex flex-wrap items-end gap-2">
-      {mine.length > 1 ? (
-        <Field label="Of the application" className="text-sm">
-          <Select value={application} onChange={(e) => setChosen(e.target.value)}>
-            {mine.map((a) => (
-              <option key={a}>{a}</option>
-            ))}
-          </Select>
-        </Field>
-      ) : null}
-      <Button
-        disabled={draft.isPending}
-        onClick={() =>
-          draft.mutate(
-            { application, hosts: [host], changes: proposal.text ?? "", title },
-            { onSuccess: (p) => void navigate(`/plans/${p.id}`) },
-          )
-        }
-      >
-        Draft a plan of it
-      </Button>
-      <Note error={draft.error} />
-    </div>
-  );
 }
 
 /** What it would take that an account can do what it cannot, the least first. */
@@ -110,8 +68,9 @@ export function Proposals({
                   </p>
                 ) : null}
                 {found.data?.origin.host ? (
-                  <Draft
-                    proposal={p}
+                  <DraftOf
+                    paths={p.changes.map((c) => c.path)}
+                    text={p.text ?? ""}
                     host={found.data.origin.host}
                     me={me}
                     title={`Let ${account} ${operation} ${path}`}

@@ -13,6 +13,7 @@ import { Proposals } from "./Proposals";
 import { Table } from "../../ui/Table";
 import { WhyChain } from "./WhyChain";
 import { Holders } from "./Holders";
+import { Restrict } from "./Restrict";
 import { Suppose } from "./Suppose";
 
 type Row = Schemas["MatrixRow"];
@@ -110,6 +111,15 @@ export function WhoCan({ look, sight, me }: { look: Look; sight: Schemas["Sight"
             text={`idletally access decide ${flagsOf(look.where)} ${quoted(row.account)} ${quoted(sight.path)} ${operations[column]}`}
           />
         </section>
+      ) : null}
+      {operations[column] ? (
+        <Restrict
+          key={`only ${operations[column]}`}
+          where={look.where}
+          path={sight.path}
+          operation={operations[column]}
+          me={me}
+        />
       ) : null}
       {operations[column] ? (
         <Holders key={operations[column]} look={look} path={sight.path} operation={operations[column]} />

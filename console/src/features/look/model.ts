@@ -81,6 +81,13 @@ export const declaredMode = (findings: readonly Schemas["PathFinding"][] | null 
 /** The flags that make a command ask where the page asks. */
 export const flagsOf = (w: Where) => (w.host ? `--host ${w.host}` : `--snapshot ${w.snapshot}`);
 
+/** Names with commas between them. */
+export const named = (text: string) =>
+  text
+    .split(",")
+    .map((n) => n.trim())
+    .filter(Boolean);
+
 /** A word as a shell takes it. */
 export const quoted = (s: string) => (/^[\w./-]+$/.test(s) ? s : `'${s.replaceAll("'", String.raw`'\''`)}'`);
 

@@ -105,6 +105,25 @@ export const useProposals = (where: Where, path: string, account: string, operat
       body(api.GET(`${v1}/access/proposals`, { params: { query: { ...where, path, account, operation } } })),
   });
 
+/** What has to be taken away so that nobody but some accounts can do something. */
+export const useRestriction = (
+  where: Where,
+  path: string,
+  only: readonly string[],
+  operation: string,
+  enabled: boolean,
+) =>
+  useQuery({
+    queryKey: keys.restriction(where, path, only, operation),
+    enabled,
+    queryFn: () =>
+      body(
+        api.GET(`${v1}/access/restriction`, {
+          params: { query: { ...where, path, operation, ...(only.length > 0 ? { only: [...only] } : {}) } },
+        }),
+      ),
+  });
+
 export const useBelow = (
   where: Where,
   path: string,
