@@ -46,7 +46,7 @@ func TestConsoleLook(t *testing.T) {
 		try  func(*testing.T, *browser.Browser)
 	}{
 		{"chooser", tryChooser}, {"tree", tryTree}, {"comparing", tryComparing}, {"over time", tryOverTime},
-		{"taken along", tryTakenAlong}, {"headings", tryHeadings},
+		{"nobody else", tryNobodyElse}, {"taken along", tryTakenAlong}, {"headings", tryHeadings},
 	} {
 		t.Run(part.name, func(t *testing.T) { part.try(t, b) })
 	}
@@ -186,4 +186,18 @@ func tryHeadings(t *testing.T, b *browser.Browser) {
 			}
 		})
 	}
+}
+
+// Nobody else should: what it would take is shown, and made a plan.
+func tryNobodyElse(t *testing.T, b *browser.Browser) {
+	must(t, b.Go(lookPage("slip-north", "/srv/ticketing/shared", "&tab=who&operation=create")))
+	must(t, b.Press("Nobody else should create"))
+	c := changer{t: t, b: b}
+	c.fill("Who alone should create", "purser, clerk-east\r")
+	must(t, b.See("Cannot any more: clerk-west"))
+	must(t, b.See("--only purser --only clerk-east"))
+	axe(t, b, "nobody else")
+	must(t, b.Press("Draft a plan of it"))
+	must(t, b.See("Put in review"))
+	must(t, b.See("clerk-east"))
 }
