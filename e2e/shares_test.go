@@ -316,6 +316,7 @@ func asSomebody(t *testing.T, s *demo.Stage, live client.Looker) {
 	if err != nil || !v.Entries[0].Unknown || v.Entries[0].Who != "S-1-5-21-397955417-626881126-188441444-2610" {
 		t.Errorf("somebody who left: %+v, %v", v.Entries, err)
 	}
+	proposedOnShares(t, s, live)
 }
 
 // The file server goes away: nothing is made up, and what was begun goes on when it is back.
@@ -383,4 +384,64 @@ func runOnShares(t *testing.T, s *demo.Stage) {
 	if now := snapshot(t, author, "charts", demo.Chartroom); now.Root != was.Root {
 		t.Errorf("root hash %s, before %s", now.Root, was.Root)
 	}
+}
+
+// What is proposed for a share is made there, and the server itself asked: whoever asked may do it then; and whoever is
+// shut out cannot.
+func proposedOnShares(t *testing.T, s *demo.Stage, live client.Looker) {
+	t.Helper()
+	ctx := t.Context()
+	author := as(t, s, "quartermaster")
+	allowed := func(who, path string, op access.Operation) bool {
+		t.Helper()
+		p, err := live.Probe(ctx, who, path)
+		must(t, err)
+		i := slices.IndexFunc(p.Rows, func(r wire.ProbeRow) bool { return r.Operation == op })
+		if i < 0 {
+			t.Fatalf("%s was not tried: %+v", op, p)
+		}
+		return p.Rows[i].Tried.Allowed
+	}
+	whileMade := func(text string, ask func()) {
+		t.Helper()
+		p, err := author.DraftPlan(ctx, wire.Draft{
+			Application: "charts", Hosts: []string{demo.Chartroom}, Changes: text,
+		})
+		must(t, err)
+		r := agreed(t, s, p)
+		ask()
+		back, err := author.DraftPlan(ctx, wire.Draft{Run: r.ID})
+		must(t, err)
+		agreed(t, s, back)
+	}
+
+	const path = "/charts/north sound/sheet 00.chart"
+	for _, op := range []access.Operation{access.Write, access.Delete} {
+		t.Run(op.String(), func(t *testing.T) {
+			list, err := live.Propose(ctx, "deckhand", path, op)
+			must(t, err)
+			if list.Answer.Allowed || len(list.Proposals) == 0 || allowed("deckhand", path, op) {
+				t.Fatalf("%+v", list)
+			}
+			p := list.Proposals[0]
+			whileMade(p.Text, func() {
+				if !allowed("deckhand", path, op) {
+					t.Errorf("%s was made, and the server says no", p.Says)
+				}
+			})
+		})
+	}
+	t.Run("nobody else", func(t *testing.T) {
+		const open = "/charts/saltmarsh/soundings"
+		r, err := live.Restrict(ctx, []string{"keeper"}, open, access.Change)
+		must(t, err)
+		if !slices.Contains(r.Out.Names, "deckhand") || !allowed("deckhand", open, access.Change) {
+			t.Fatalf("%+v", r)
+		}
+		whileMade(r.Text, func() {
+			if allowed("deckhand", open, access.Change) || !allowed("deckhand", open, access.List) {
+				t.Errorf("%s was made, and the server says otherwise: %+v", r.Says, r)
+			}
+		})
+	})
 }

@@ -99,6 +99,11 @@ func wireProposal(way access.Way, p least.Proposal, account string, d *perm.Dire
 		Count:    len(p.Others),
 		Everyone: p.Everyone,
 		Extra:    p.Extra,
+		Share:    p.Share,
+	}
+	if p.Means == least.OnShare {
+		out.Says = "the share's own list lets " + account + " do it"
+		return out, nil
 	}
 	if p.Means == least.Join {
 		out.Says = account + " joins " + d.Name(p.Party)
@@ -121,6 +126,9 @@ func wireProposal(way access.Way, p least.Proposal, account string, d *perm.Dire
 		out.Others = append(out.Others, d.Name(who))
 	}
 	out.Says = strings.Join(says, "; ")
+	if p.Share {
+		out.Says += "; and the share's own list lets " + account + " do it"
+	}
 
 	text, err := wish.Changes(out.Wishes)
 	out.Text = text

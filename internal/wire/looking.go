@@ -118,7 +118,8 @@ type Proposals struct {
 
 // Proposal is changes that together would let an account do something.
 type Proposal struct {
-	Means    string           `json:"means" enum:"account,group,deny,join,mode,owner" doc:"An entry for the account, or for a group that it is in; an entry that denies goes; it joins a group; bits of the mode; or it becomes the owner"`
+	Means    string           `json:"means" enum:"account,group,deny,join,mode,share,owner" doc:"An entry for the account, or for a group that it is in; an entry that denies goes; it joins a group; bits of the mode; the share's own list; or it becomes the owner"`
+	Share    bool             `json:"share,omitempty" doc:"The share's own list has to let the account do it besides: whoever runs the file server changes that, no plan does"`
 	Says     string           `json:"says" doc:"In words"`
 	Changes  []ProposedChange `json:"changes" doc:"Of paths; none where the account joins a group"`
 	Others   []string         `json:"others" doc:"Accounts besides that can do more with one of the paths then, 50 at the most"`

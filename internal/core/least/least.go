@@ -30,10 +30,11 @@ const (
 	NoDeny     Means = "deny"    // an entry that denies is taken away
 	Join       Means = "join"    // the account joins a group that may do it already
 	ByMode     Means = "mode"    // bits of the mode
+	OnShare    Means = "share"   // the share's own list lets the account do it: nothing on the path has to change
 	Ownership  Means = "owner"   // the path becomes the account's: never proposed first
 )
 
-var order = []Means{ForAccount, ForGroup, NoDeny, Join, ByMode, Ownership}
+var order = []Means{ForAccount, ForGroup, NoDeny, Join, ByMode, OnShare, Ownership}
 
 // An Ask is what somebody would like to do, and may not.
 type Ask struct {
@@ -58,6 +59,7 @@ type Proposal struct {
 	// Accounts besides the one who asks that can do more than before with one of the paths, in the order of the host's.
 	Others   []perm.Principal
 	Everyone bool // also who is nobody in particular
+	Share    bool // the share's own list has to let the account do it besides, which no change of paths brings about
 	Extra    int  // rights that the one who asks gets besides what is needed, counted over the paths
 }
 
@@ -71,7 +73,52 @@ func Find(ctx context.Context, a Ask) ([]Proposal, error) {
 	if access.NewAsker(a.Who).Can(a.Way, a.Operation) {
 		return nil, nil
 	}
+	if b, shared := a.unshared(); shared && b.blocked(a) {
+		return b.besidesShare(ctx)
+	}
+	return a.onPaths(ctx)
+}
 
+// unshared is the same question where no share's own list holds anybody back, and whether one does that here.
+func (a Ask) unshared() (b Ask, shared bool) {
+	b = a
+	b.Way = slices.Clone(a.Way)
+	for i := range b.Way {
+		shared = shared || !b.Way[i].Mount.Share.IsZero()
+		b.Way[i].Mount.Share = perm.Set{}
+	}
+	return b, shared
+}
+
+// blocked reports whether the share's own list denies it, whatever the paths allow: with all that any change could
+// bring, it would still be denied.
+func (a Ask) blocked(on Ask) bool {
+	for _, m := range []Means{ForAccount, NoDeny, Ownership} {
+		if _, ok := on.by(m, on.Who.ID); ok {
+			return false
+		}
+	}
+	if access.NewAsker(a.Who).Can(a.Way, a.Operation) {
+		return true
+	}
+	_, ok := a.by(ForAccount, a.Who.ID)
+	return ok
+}
+
+// besidesShare returns proposals for a question that the share's own list denies: each of them takes that besides.
+func (a Ask) besidesShare(ctx context.Context) ([]Proposal, error) {
+	if access.NewAsker(a.Who).Can(a.Way, a.Operation) {
+		return []Proposal{{Means: OnShare, Party: a.Who.ID, Share: true}}, nil
+	}
+	list, err := a.onPaths(ctx)
+	for i := range list {
+		list[i].Share = true
+	}
+	return list, err
+}
+
+// onPaths finds proposals on the paths alone.
+func (a Ask) onPaths(ctx context.Context) ([]Proposal, error) {
 	var found []Proposal
 	add := func(p Proposal, ok bool) bool {
 		if ok = ok && !slices.ContainsFunc(found, p.same); ok {

@@ -149,6 +149,45 @@ func TestNothingToPropose(t *testing.T) {
 	}
 }
 
+// What the share's own list denies no change of paths brings about: that is said, alone or besides.
+func TestByTheShare(t *testing.T) {
+	clerk := ntsd.NewSID(5, 21, 1, 2, 3, 1001)
+	server := (&perm.Directory{Accounts: []perm.Account{{ID: nt.PrincipalOf(clerk), Name: "clerk"}}}).Index()
+	list := func(text string) perm.Set {
+		d, err := ntsd.ParseSDDL("O:SYG:SY" + text)
+		testkit.Must(t, err)
+		set, err := nt.SetOf(d)
+		testkit.Must(t, err)
+		return set
+	}
+	for _, c := range []struct {
+		name, share, path string
+		op                access.Operation
+		means             Means
+		besides           bool
+	}{
+		{"the path lets them", "D:(A;;FR;;;WD)", "D:P(A;;FA;;;WD)", access.Write, OnShare, true},
+		{"neither does", "D:(A;;FR;;;WD)", "D:P(A;;FR;;;WD)", access.Write, ForAccount, true},
+		{"only the path does not", "D:(A;;FA;;;WD)", "D:P(A;;FR;;;WD)", access.Write, ForAccount, false},
+		{"the share lets nobody in", "D:(A;;FA;;;SY)", "D:P(A;;FA;;;WD)", access.Read, OnShare, true},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			share := access.Mount{Share: list(c.share)}
+			got := find(t, Ask{
+				Way: access.Way{
+					{Path: "/charts", Kind: perm.Folder, Set: list("D:P(A;;FA;;;WD)"), Mount: share},
+					{Path: "/charts/tides", Kind: perm.File, Set: list(c.path), Mount: share},
+				},
+				Who: access.SubjectOf(server, nt.PrincipalOf(clerk)), Operation: c.op, Names: server,
+			})
+			if len(got) == 0 || got[0].Means != c.means || got[0].Share != c.besides ||
+				(len(got[0].Changes) == 0) != (c.means == OnShare) {
+				t.Errorf("%+v", got)
+			}
+		})
+	}
+}
+
 // On a share an entry that denies is what has to go: none that allows helps.
 func TestDenied(t *testing.T) {
 	clerk, office := ntsd.NewSID(5, 21, 1, 2, 3, 1001), ntsd.NewSID(5, 21, 1, 2, 3, 1100)
