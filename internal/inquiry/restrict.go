@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/least"
@@ -12,6 +13,9 @@ import (
 	"idletally/internal/core/wish"
 	"idletally/internal/wire"
 )
+
+// maxRestricting is how long it may take to find what has to be taken away: with each entry there is more to try.
+const maxRestricting = 15 * time.Second
 
 // Restrict answers what has to be taken away so that nobody but some accounts can do something with a path.
 func Restrict(
@@ -44,8 +48,13 @@ func Restrict(
 		ask.Keep = append(ask.Keep, who)
 	}
 
-	found, err := ask.Find(ctx)
-	if err != nil {
+	within, cancel := context.WithTimeout(ctx, maxRestricting)
+	defer cancel()
+	found, err := ask.Find(within)
+	switch {
+	case err != nil && ctx.Err() == nil:
+		return out, fmt.Errorf("%w: the entries of %s are too many to be tried in %s", ErrBad, out.Path, maxRestricting)
+	case err != nil:
 		return out, err
 	}
 	var says []string

@@ -36,7 +36,8 @@ type Taken struct {
 	Words         []Words
 }
 
-// maxTaken bounds the words that are said of one place: a list has so many entries at the most that are told apart.
+// maxTaken bounds the words that are said of one place, and the entries of its list that are tried: whoever is let in
+// by what lies beyond is told to be left.
 const maxTaken = 64
 
 // A sort is accounts that no state on the way tells apart.
@@ -60,10 +61,10 @@ func (o Only) Find(ctx context.Context) (Closing, error) {
 	now := state{map[int][]Words{}, o.Way}
 	at := now
 	for range maxTaken {
-		if err := ctx.Err(); err != nil {
+		next, ok, err := o.step(ctx, sorts, at)
+		if err != nil {
 			return Closing{}, err
 		}
-		next, ok := o.step(sorts, at)
 		if !ok {
 			break
 		}
@@ -167,16 +168,19 @@ func (o Only) doors(sorts []sort, way access.Way) int {
 }
 
 // step takes away what shuts somebody out at the least cost for all others; false where nothing more does.
-func (o Only) step(sorts []sort, at state) (best state, found bool) {
+func (o Only) step(ctx context.Context, sorts []sort, at state) (best state, found bool, err error) {
 	open, _, _ := o.cost(sorts, o.Way, at.way)
 	if open == 0 {
-		return at, false
+		return at, false, nil
 	}
 	doors := o.doors(sorts, at.way)
 
 	var least [4]int
 	for place := range o.places(sorts, at.way) {
 		for _, w := range o.takings(&at.way[place]) {
+			if err := ctx.Err(); err != nil {
+				return at, false, err
+			}
 			next, ok := o.add(at, place, w)
 			if !ok {
 				continue
@@ -189,7 +193,7 @@ func (o Only) step(sorts []sort, at state) (best state, found bool) {
 			}
 		}
 	}
-	return best, found
+	return best, found, nil
 }
 
 // places are those whose permissions let somebody do it who is not kept.
@@ -221,7 +225,8 @@ func (o Only) takings(p *access.Place) (out []Words) {
 			}
 		}
 	}
-	for _, m := range perm.Mentioned(p.Set, o.Names) {
+	named := perm.Mentioned(p.Set, o.Names)
+	for _, m := range named[:min(len(named), maxTaken)] {
 		for _, bits := range append(slices.Clone(permissions), 0) {
 			out = append(out, Words{NoEntry: m.ID, Entry: &perm.DesiredEntry{Who: m.ID, Perm: modePerm(bits)}})
 		}

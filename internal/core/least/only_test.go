@@ -1,9 +1,12 @@
 package least
 
 import (
+	"context"
+	"errors"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"idletally/internal/core/access"
 	"idletally/internal/core/mode"
@@ -228,4 +231,22 @@ func TestOnlyOnShares(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A list that somebody made long on purpose holds nobody up: the answer comes, or the context's end does.
+func TestOnlyOfLongLists(t *testing.T) {
+	d := &perm.Directory{Accounts: []perm.Account{{ID: unixid.UID(2), Name: "deckhand"}}}
+	var entries []posixacl.Entry
+	for id := range uint32(400) {
+		d.Accounts = append(d.Accounts, perm.Account{ID: unixid.UID(1000 + id), Name: string(unixid.UID(1000 + id))})
+		entries = append(entries, posixacl.Entry{Tag: posixacl.User, ID: 1000 + id, Perm: 6})
+	}
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Second)
+	defer cancel()
+	began := time.Now()
+	got, err := Only{Way: list(0o640, entries...), Operation: access.Write, Names: d.Index()}.Find(ctx)
+	if took := time.Since(began); took > 30*time.Second || err != nil && !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("%v after %s", err, took)
+	}
+	t.Logf("%d are shut out, %d are left, %v after %s", len(got.Out), len(got.Left), err, time.Since(began))
 }

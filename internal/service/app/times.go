@@ -21,7 +21,7 @@ type ListPathTimesRequest struct {
 	Host  string `query:"host" required:"true" maxLength:"64"`
 	Path  string `query:"path" required:"true" maxLength:"131072"`
 	After string `query:"after" maxLength:"16" doc:"What an earlier page gave as next: older snapshots"`
-	Limit int    `query:"limit" default:"100" minimum:"1" maximum:"500" doc:"How many snapshots of the host are looked at, those of other folders among them"`
+	Limit int    `query:"limit" default:"100" minimum:"1" maximum:"200" doc:"How many snapshots of the host are looked at, those of other folders among them"`
 }
 
 // ListPathTimes returns what a path was in the snapshots of its host, the newest first.
@@ -55,8 +55,13 @@ func (s *App) ListPathTimes(ctx context.Context, in *ListPathTimesRequest) (*wir
 	}
 
 	spans, err := s.spansOf(ctx, raw, rows)
+	known := map[string]*perm.Directory{} // few snapshots have accounts of their own
 	for _, x := range spans {
-		w, err := s.pathTime(ctx, x)
+		dir, err := s.accountsAt(ctx, x.newest, known)
+		if err != nil {
+			return nil, err
+		}
+		w, err := s.pathTime(ctx, x, dir)
 		if err != nil {
 			return nil, err
 		}
@@ -128,8 +133,20 @@ func (x span) same(y span) bool {
 	return x.entry.Kind == y.entry.Kind && x.entry.Set == y.entry.Set && x.gap == y.gap
 }
 
+// accountsAt returns the accounts that went with a snapshot, from those that are known where they are the same.
+func (s *App) accountsAt(
+	ctx context.Context, v store.Snapshot, known map[string]*perm.Directory,
+) (*perm.Directory, error) {
+	if d, ok := known[string(v.Directory)]; ok {
+		return d, nil
+	}
+	d, err := s.store.Directory(ctx, v)
+	known[string(v.Directory)] = d
+	return d, err
+}
+
 // pathTime returns a span as bodies have it, with who made it so, as far as the host's kernel told.
-func (s *App) pathTime(ctx context.Context, x span) (wire.PathTime, error) {
+func (s *App) pathTime(ctx context.Context, x span, dir *perm.Directory) (wire.PathTime, error) {
 	out := wire.PathTime{
 		From:        takenAt(x.first),
 		To:          takenAt(x.newest),
@@ -142,10 +159,6 @@ func (s *App) pathTime(ctx context.Context, x span) (wire.PathTime, error) {
 		out.Kind = x.entry.Kind.String()
 	}
 	if !x.entry.Set.IsZero() {
-		dir, err := s.store.Directory(ctx, x.newest)
-		if err != nil {
-			return out, err
-		}
 		v := perm.Describe(x.entry.Kind, x.entry.Set, dir)
 		out.Access = &v
 	}

@@ -397,7 +397,8 @@ func (d *Engine) Compare(ctx context.Context, snap store.Snapshot) error {
 	if fresh != nil {
 		err = d.noteCauses(ctx, r, fresh, dir)
 	}
-	return errors.Join(err, d.noteOrigins(ctx, r, found), d.learn(ctx, waivers))
+	d.noteOrigins(ctx, r, found)
+	return errors.Join(err, d.learn(ctx, waivers))
 }
 
 // newReport begins a report of a snapshot.

@@ -49,9 +49,16 @@ func (s *spots) see(f drift.Finding) {
 	s.count[at]++
 }
 
-// noteOrigins stores for the groups of a report where their findings come from: the likely cause, and who did the last
-// thing to their paths.
-func (d *Engine) noteOrigins(ctx context.Context, r store.Report, found spots) error {
+// noteOrigins stores for the groups of a report where their findings come from. Without that the report stands all the
+// same.
+func (d *Engine) noteOrigins(ctx context.Context, r store.Report, found spots) {
+	if err := d.setOrigins(ctx, r, found); err != nil {
+		d.Log.Error("where the findings of a report come from", "report", r.ID, "error", err)
+	}
+}
+
+// setOrigins stores likely causes, and who did the last thing to paths.
+func (d *Engine) setOrigins(ctx context.Context, r store.Report, found spots) error {
 	if r.Findings == 0 {
 		return nil
 	}
