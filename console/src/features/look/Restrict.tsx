@@ -92,7 +92,7 @@ export function Restrict({
               <Input
                 className="mt-0.5 block w-full"
                 list="accounts-of-it"
-                placeholder="accounts, with commas between; none: nobody"
+                placeholder="names, with commas; none: nobody"
                 spellCheck={false}
                 value={text}
                 onChange={(e) => setText(e.target.value)}
