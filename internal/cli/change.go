@@ -128,16 +128,8 @@ func (w *changing) flags(c *cobra.Command) {
 
 // read puts what the options say into the wish.
 func (w *changing) read(c *cobra.Command, paths []string) (err error) {
-	if len(paths) == 0 || slices.Equal(paths, []string{"-"}) {
-		if term.IsTerminal(int(os.Stdin.Fd())) {
-			return usageError{errors.New("give the paths, or write them to standard input")}
-		}
-		if paths, err = pathsFrom(c.InOrStdin(), w.nul); err != nil {
-			return err
-		}
-	}
-	for _, p := range paths {
-		w.Paths = append(w.Paths, pathname.Escape(p))
+	if w.Paths, err = w.named(c, paths); err != nil {
+		return err
 	}
 	w.Depth = wish.Depth(w.depth)
 	for _, s := range w.where {
@@ -158,6 +150,24 @@ func (w *changing) read(c *cobra.Command, paths []string) (err error) {
 		}
 	}
 	return w.settle()
+}
+
+// named returns the escaped paths that are named as arguments, which are written as everywhere else, or on standard
+// input, where other programs write names as they are.
+func (w *changing) named(c *cobra.Command, arguments []string) ([]string, error) {
+	if len(arguments) > 0 && !slices.Equal(arguments, []string{"-"}) {
+		for _, p := range arguments {
+			if _, err := pathname.Unescape(p); err != nil {
+				return nil, usageError{err}
+			}
+		}
+		return arguments, nil
+	}
+	if term.IsTerminal(int(os.Stdin.Fd())) {
+		return nil, usageError{errors.New("give the paths, or write them to standard input")}
+	}
+	raw, err := pathsFrom(c.InOrStdin(), w.nul)
+	return pathname.EscapeAll(raw), err
 }
 
 // settle puts modes and entries where they belong.
