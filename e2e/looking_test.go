@@ -233,6 +233,30 @@ func tryProposals(t *testing.T, s *demo.Stage) {
 	on.want(0, "an entry user:ticket-svc:x on /srv/ticketing", ask()...)
 	on.want(2, "there are", ask("--text", "99")...)
 
+	// What the first one opens in all is what can be done more on the whole host, once it is made.
+	api := as(t, s, "quartermaster")
+	held := func(snap string) int64 {
+		b, err := client.Looker{Client: api, Snapshot: snap}.Below(t.Context(), wire.BelowAsk{
+			Account: "ticket-svc", Operation: access.Write,
+		})
+		must(t, err)
+		return b.Held
+	}
+	first := snapshot(t, api, "ticketing", "slip-south").ID
+	list, err := client.Looker{Client: api, Snapshot: first}.Propose(t.Context(), "ticket-svc", file, access.Write)
+	must(t, err)
+	before, more := held(first), list.Proposals[0].Elsewhere
+	if more == nil || *more == 0 {
+		t.Fatalf("what it opens was not counted: %+v", list.Proposals[0])
+	}
+
+	for _, x := range list.Proposals {
+		// All get through the same folder.
+		if x.Anybody != nil && (*x.Anybody >= *x.Elsewhere || *x.Elsewhere != *more) {
+			t.Errorf("%s opens %d paths to the account, %d to everyone", x.Says, *x.Elsewhere, *x.Anybody)
+		}
+	}
+
 	text, errs, code := on.run("", ask("--text", "1")...)
 	if code != 0 {
 		t.Fatal(errs)
@@ -248,6 +272,9 @@ func tryProposals(t *testing.T, s *demo.Stage) {
 	}
 	on.want(0, "Yes: ticket-svc can write", "access", "decide", "ticket-svc", "write", file, "--host", "slip-south")
 	on.want(0, "Nothing: it may.", ask()...)
+	if now := held(snapshot(t, api, "ticketing", "slip-south").ID); now != before+*more {
+		t.Errorf("it could write %d paths and can write %d: %d more was told", before, now, *more)
+	}
 	back, err := as(t, s, "quartermaster").DraftPlan(t.Context(), wire.Draft{Run: runOf(t, s, p.ID)})
 	must(t, err)
 	agreed(t, s, back)
@@ -289,7 +316,7 @@ func tryRestriction(t *testing.T, s *demo.Stage) {
 
 	// Of a group that is joined it is told how much that opens elsewhere.
 	snap := newest(t, s)
-	on.want(0, "the account, on ", "access", "propose", "www-tickets", "create", folder, "--snapshot", snap)
+	on.want(0, "13 paths", "access", "propose", "www-tickets", "create", folder, "--snapshot", snap)
 }
 
 // Bad questions, silent and hostile hosts.

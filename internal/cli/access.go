@@ -207,7 +207,7 @@ func partiesText(p wire.Parties) string {
 }
 
 func (o *options) showProposals(c *cobra.Command, p wire.Proposals) error {
-	t := table{head: []string{"", "WHAT", "LETS IN BESIDES", "BY"}, value: p}
+	t := table{head: []string{"", "WHAT", "LETS IN BESIDES", "OPENS", "BY"}, value: p}
 	switch {
 	case p.Answer.Allowed:
 		t.none = "Nothing: it may."
@@ -215,13 +215,25 @@ func (o *options) showProposals(c *cobra.Command, p wire.Proposals) error {
 		t.none = "No change of permissions would do: see why above."
 	}
 	for i, x := range p.Proposals {
-		t.add(i+1, x.Says, besides(x), x.Means)
+		t.add(i+1, x.Says, besides(x), opens(x), x.Means)
 	}
 	if o.output == "table" {
 		printf(c, "%s, to %s %s: %s", p.Account.Name, p.Answer.Operation.Words(), p.Path, verdictOf(p.Answer))
 		printf(c, "%s", because(p.Answer))
 	}
 	return o.show(c, t)
+}
+
+// opens says on how many paths a proposal lets the account do the same, where that was counted.
+func opens(p wire.Proposal) string {
+	if p.Elsewhere == nil {
+		return ""
+	}
+	text := plural(int(*p.Elsewhere), "path")
+	if p.Anybody != nil {
+		text += fmt.Sprintf(", to everyone %d", *p.Anybody)
+	}
+	return text
 }
 
 // besides says whom else a proposal lets in.
@@ -233,8 +245,6 @@ func besides(p wire.Proposal) string {
 	switch {
 	case p.Everyone:
 		return "everyone"
-	case p.Elsewhere != nil:
-		return fmt.Sprintf("the account, on %d paths in all", *p.Elsewhere)
 	case p.Means == "join":
 		return "the account, wherever the group is let in"
 	case who == "":

@@ -15,11 +15,11 @@ import (
 // maxOthers is how many of those whom a proposal lets in are named.
 const maxOthers = 50
 
-// maxElsewhere is of how many groups that could be joined it is counted what else they would let the account in to.
+// maxElsewhere is of how many proposals it is counted what else they open: each takes a walk through all of a snapshot.
 const maxElsewhere = 5
 
 // Propose answers what it would take that an account can do something with a path. All is the whole of a host, in which
-// is counted what joining a group opens elsewhere; nil where that is not known.
+// is counted what else they open; nil where that is not known.
 func Propose(
 	ctx context.Context, sc, all Source, account, path string, op access.Operation,
 ) (wire.Proposals, error) {
@@ -62,33 +62,48 @@ func Propose(
 	if all == nil {
 		return out, nil
 	}
-	return out, countElsewhere(ctx, all, BelowAsk{Account: account, Operation: op}, list, func(i int, n int64) {
-		out.Proposals[i].Elsewhere = &n
-	}, d)
+	for i := range out.Proposals[:min(len(list), maxElsewhere)] {
+		ask := BelowAsk{Account: account, Operation: op, Suppose: supposing(f.Way, list[i], d)}
+		if err := countElsewhere(ctx, all, ask, &out.Proposals[i]); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
 }
 
-// countElsewhere tells of the first groups that could be joined, by their proposals, on how many paths that lets an
-// account do the same.
-func countElsewhere(
-	ctx context.Context, all Source, ask BelowAsk, list []least.Proposal, tell func(i int, n int64), d *perm.Directory,
-) error {
-	counted := 0
-	for i, p := range list {
-		if p.Means != least.Join || counted == maxElsewhere {
-			continue
-		}
-		counted++
-		var err error
-		if ask.Suppose, err = SupposeOf([]string{d.Name(p.Party)}, nil); err != nil {
-			return err
-		}
-		t, _, err := all.Below(ctx, ask)
-		if err != nil {
-			return fmt.Errorf("what joining opens elsewhere: %w", err)
-		}
-		tell(i, t.Gained)
+// countElsewhere adds on how many paths of a host a proposal lets the account do the same, and everyone.
+func countElsewhere(ctx context.Context, all Source, ask BelowAsk, p *wire.Proposal) error {
+	t, _, err := all.Below(ctx, ask)
+	if err != nil {
+		return fmt.Errorf("what else is opened: %w", err)
 	}
+	p.Elsewhere = new(t.Gained)
+	if !p.Everyone {
+		return nil
+	}
+	ask.Account, ask.Suppose.Joining = Everyone, nil
+	if t, _, err = all.Below(ctx, ask); err != nil {
+		return fmt.Errorf("what else is opened to everyone: %w", err)
+	}
+	p.Anybody = new(t.Gained)
 	return nil
+}
+
+// supposing is as if a proposal had been made.
+func supposing(way access.Way, p least.Proposal, d *perm.Directory) Suppose {
+	if p.Means == least.Join {
+		return Suppose{Joining: []string{d.Name(p.Party)}}
+	}
+	after := map[string]perm.Set{}
+	for _, c := range p.Changes {
+		after[string(way[c.Place].Path)] = c.After
+	}
+	return Suppose{States: func(path string, f perm.Found) perm.Set {
+		if to, ok := after[path]; ok {
+			return to
+		}
+		return f.Set
+	}}
 }
 
 func wireProposal(way access.Way, p least.Proposal, account string, d *perm.Directory) (wire.Proposal, error) {

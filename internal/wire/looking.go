@@ -118,18 +118,18 @@ type Proposals struct {
 
 // Proposal is changes that together would let an account do something.
 type Proposal struct {
-	Means    string           `json:"means" enum:"account,group,deny,join,mode,share,owner" doc:"An entry for the account, or for a group that it is in; an entry that denies goes; it joins a group; bits of the mode; the share's own list; or it becomes the owner"`
-	Share    bool             `json:"share,omitempty" doc:"The share's own list has to let the account do it besides: whoever runs the file server changes that, no plan does"`
-	Says     string           `json:"says" doc:"In words"`
-	Changes  []ProposedChange `json:"changes" doc:"Of paths; none where the account joins a group"`
-	Others   []string         `json:"others" doc:"Accounts besides that can do more with one of the paths then, 50 at the most"`
-	Count    int              `json:"count" doc:"How many these are in all"`
-	Everyone bool             `json:"everyone,omitempty" doc:"And so can everyone"`
-	Extra    int              `json:"extra" doc:"Rights that the account gets besides those that it takes"`
-	Text     string           `json:"text,omitempty" doc:"The changes, as a plan takes them (plan adjust --file)"`
-	Wishes   []wish.Wish      `json:"wishes,omitempty" doc:"The same, field by field"`
-	// Elsewhere is told of the first proposals of groups to join alone: it takes a walk through all of a snapshot.
-	Elsewhere *int64 `json:"elsewhere,omitempty" doc:"Where the account joins a group: on how many paths of the host's newest snapshot, or of the one that is asked, it can do the same then, and cannot now"`
+	Means     string           `json:"means" enum:"account,group,deny,join,mode,share,owner" doc:"An entry for the account, or for a group that it is in; an entry that denies goes; it joins a group; bits of the mode; the share's own list; or it becomes the owner"`
+	Share     bool             `json:"share,omitempty" doc:"The share's own list has to let the account do it besides: whoever runs the file server changes that, no plan does"`
+	Says      string           `json:"says" doc:"In words"`
+	Changes   []ProposedChange `json:"changes" doc:"Of paths; none where the account joins a group"`
+	Others    []string         `json:"others" doc:"Accounts besides that can do more with one of the paths then, 50 at the most"`
+	Count     int              `json:"count" doc:"How many these are in all"`
+	Everyone  bool             `json:"everyone,omitempty" doc:"And so can everyone"`
+	Extra     int              `json:"extra" doc:"Rights that the account gets besides those that it takes"`
+	Text      string           `json:"text,omitempty" doc:"The changes, as a plan takes them (plan adjust --file)"`
+	Wishes    []wish.Wish      `json:"wishes,omitempty" doc:"The same, field by field"`
+	Elsewhere *int64           `json:"elsewhere,omitempty" doc:"Of the first five: on how many paths of the host's newest snapshot, or of the one that is asked, the account can do the same then, and cannot now"`
+	Anybody   *int64           `json:"anybody,omitempty" doc:"Where everyone can: on how many of them everyone can then, and cannot now"`
 }
 
 // Restriction is what has to be taken away so that nobody but some accounts can do something with a path.

@@ -12,10 +12,16 @@ import { useProposals } from "./queries";
 
 type Proposal = Schemas["Proposal"];
 
+/** On how many paths of the host somebody can do the same then, where that was counted. */
+function opens(p: Proposal): string {
+  if (p.elsewhere === undefined) return "";
+  const paths = (n: number) => (n === 1 ? "1 path" : `${n.toLocaleString()} paths`);
+  return `: opens ${paths(p.elsewhere)}${p.anybody === undefined ? "" : `, to everyone ${paths(p.anybody)}`}`;
+}
+
 /** Whom else a proposal lets in, in words. */
 function besides(p: Proposal): string {
   if (p.everyone) return "and everyone else could, too";
-  if (p.elsewhere !== undefined) return `on ${p.elsewhere.toLocaleString()} paths in all`;
   if (p.means === "join") return "wherever that group is let in";
   if (p.count === 0) return "nobody else could do more";
   const more = p.count - p.others.length;
@@ -54,7 +60,7 @@ export function Proposals({
             {list.map((p) => (
               <li key={p.says} className="border-t border-line py-3">
                 <p>
-                  <strong>{p.says}</strong> <span className="text-muted">{besides(p)}</span>
+                  <strong>{p.says}</strong> <span className="text-muted">{besides(p) + opens(p)}</span>
                 </p>
                 {p.changes.map((c) => (
                   <div key={c.path} className="mt-2">
