@@ -73,10 +73,20 @@ func Find(ctx context.Context, a Ask) ([]Proposal, error) {
 	if access.NewAsker(a.Who).Can(a.Way, a.Operation) {
 		return nil, nil
 	}
-	if b, shared := a.unshared(); shared && b.blocked(a) {
-		return b.besidesShare(ctx)
+	list, err := a.onPaths(ctx)
+	b, shared := a.unshared()
+	if err != nil || !shared || slices.ContainsFunc(list, func(p Proposal) bool { return p.Means != Join }) {
+		return list, err
 	}
-	return a.onPaths(ctx)
+	// Whatever the paths allow, the share's own list denies it: but for a group, perhaps, that it lets in.
+	besides, err := b.besidesShare(ctx)
+	for _, p := range besides {
+		if p.Means != Join || !slices.ContainsFunc(list, func(q Proposal) bool { return q.Party == p.Party }) {
+			list = append(list, p)
+		}
+	}
+	slices.SortStableFunc(list, Proposal.compare)
+	return list, err
 }
 
 // unshared is the same question where no share's own list holds anybody back, and whether one does that here.
@@ -88,21 +98,6 @@ func (a Ask) unshared() (b Ask, shared bool) {
 		b.Way[i].Mount.Share = perm.Set{}
 	}
 	return b, shared
-}
-
-// blocked reports whether the share's own list denies it, whatever the paths allow: with all that any change could
-// bring, it would still be denied.
-func (a Ask) blocked(on Ask) bool {
-	for _, m := range []Means{ForAccount, NoDeny, Ownership} {
-		if _, ok := on.by(m, on.Who.ID); ok {
-			return false
-		}
-	}
-	if access.NewAsker(a.Who).Can(a.Way, a.Operation) {
-		return true
-	}
-	_, ok := a.by(ForAccount, a.Who.ID)
-	return ok
 }
 
 // besidesShare returns proposals for a question that the share's own list denies: each of them takes that besides.
@@ -397,9 +392,14 @@ func alikeBy(who *perm.Account, named map[perm.Principal]bool) string {
 	if named[who.ID] {
 		return "account " + string(who.ID)
 	}
+	return groupsAmong(who, named)
+}
+
+// groupsAmong returns a text of the groups that an account is in, of some.
+func groupsAmong(who *perm.Account, some map[perm.Principal]bool) string {
 	var b strings.Builder
 	for _, g := range who.Groups {
-		if named[g] {
+		if some[g] {
 			b.WriteString(string(g))
 			b.WriteByte(' ')
 		}

@@ -188,6 +188,33 @@ func TestByTheShare(t *testing.T) {
 	}
 }
 
+// A group that the share lets in is proposed by itself: joining it takes nothing of the share's list.
+func TestJoiningPastTheShare(t *testing.T) {
+	clerk, crew := ntsd.NewSID(5, 21, 1, 2, 3, 1001), ntsd.NewSID(5, 21, 1, 2, 3, 1100)
+	server := (&perm.Directory{
+		Accounts: []perm.Account{{ID: nt.PrincipalOf(clerk), Name: "clerk"}},
+		Groups:   []perm.Account{{ID: nt.PrincipalOf(crew), Name: "crew"}},
+	}).Index()
+	list := func(text string) perm.Set {
+		d, err := ntsd.ParseSDDL("O:SYG:SY" + text)
+		testkit.Must(t, err)
+		set, err := nt.SetOf(d)
+		testkit.Must(t, err)
+		return set
+	}
+	share := access.Mount{Share: list("D:(A;;FA;;;" + crew.String() + ")")}
+	got := find(t, Ask{
+		Way: access.Way{
+			{Path: "/charts", Kind: perm.Folder, Set: list("D:P(A;;FA;;;WD)"), Mount: share},
+			{Path: "/charts/tides", Kind: perm.File, Set: list("D:P(A;;FA;;;WD)"), Mount: share},
+		},
+		Who: access.SubjectOf(server, nt.PrincipalOf(clerk)), Operation: access.Write, Names: server,
+	})
+	if len(got) != 2 || got[0].Means != OnShare || got[1].Means != Join || got[1].Share {
+		t.Errorf("%+v", got)
+	}
+}
+
 // On a share an entry that denies is what has to go: none that allows helps.
 func TestDenied(t *testing.T) {
 	clerk, office := ntsd.NewSID(5, 21, 1, 2, 3, 1001), ntsd.NewSID(5, 21, 1, 2, 3, 1100)

@@ -4,9 +4,11 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 
 	"idletally/internal/core/access"
+	"idletally/internal/core/mode"
 	"idletally/internal/core/perm"
 )
 
@@ -21,12 +23,14 @@ type Only struct {
 // A Closing is what has to be taken away so that nobody else can do something, and what that costs.
 type Closing struct {
 	Changes []Taken
-	// Accounts that can do it now, and cannot then. perm.Everyone is whoever is nobody in particular.
-	Out   []perm.Principal
-	Less  []perm.Principal // others that can do less then with one of the paths
-	Left  []perm.Principal // who can do it all the same: by privileges, or by what is decided elsewhere
-	Back  []perm.Principal // of Out: they may change a path's permissions, and let themselves in again
-	Short []perm.Principal // of those who are to be able to: they cannot, now or then
+	// Who can do it now, and cannot then: accounts, numbers without one, and groups that no account is known to be in,
+	// for whoever is. perm.Everyone is whoever is nobody in particular.
+	Out    []perm.Principal
+	Less   []perm.Principal // others that can do less then with one of the paths
+	Left   []perm.Principal // who can do it all the same: by privileges, or by what is decided elsewhere
+	Unsure []perm.Principal // who cannot as far as is known: who is in a group the host does not tell
+	Back   []perm.Principal // of Out: they may change a path's permissions, and let themselves in again
+	Short  []perm.Principal // of those who are to be able to: they cannot, now or then
 }
 
 // Taken is what is said of one place, one word after the other, and what comes of it.
@@ -58,8 +62,7 @@ type state struct {
 // over.
 func (o Only) Find(ctx context.Context) (Closing, error) {
 	sorts := o.sorts()
-	now := state{map[int][]Words{}, o.Way}
-	at := now
+	at := state{map[int][]Words{}, o.Way}
 	for range maxTaken {
 		next, ok, err := o.step(ctx, sorts, at)
 		if err != nil {
@@ -70,31 +73,29 @@ func (o Only) Find(ctx context.Context) (Closing, error) {
 		}
 		at = next
 	}
-	at = o.giveBack(sorts, now, at)
-	at = o.needed(sorts, now, at)
-	return o.closing(sorts, now, at), nil
+	return o.closing(sorts, o.needed(sorts, o.giveBack(sorts, at))), nil
 }
 
 // sorts puts accounts together that are alike on the way; those who are kept are by themselves, and so is whoever is
-// nobody in particular.
+// nobody in particular. Numbers without an account, and groups that no account is known to be in, are somebody, too:
+// who has such a number, or comes into such a group, is let in by it.
 func (o Only) sorts() []sort {
-	named := map[perm.Principal]bool{}
-	for _, p := range o.Way {
-		for _, m := range perm.Mentioned(p.Set, o.Names) {
-			named[m.ID] = true
-		}
-	}
+	spoken, list := o.spoken()
 	kept := map[perm.Principal]bool{}
 	for _, k := range o.Keep {
-		named[k.ID], kept[k.ID] = true, true
+		kept[k.ID] = true
 	}
 
 	out := []sort{{Subject: access.SubjectOf(o.Names, perm.Everyone), who: []perm.Principal{perm.Everyone}}}
 	index := map[string]int{}
+	met := map[perm.Principal]bool{perm.Everyone: true}
 	for i := range o.accounts() {
 		a := &o.Names.Accounts[i]
-		s := access.SubjectNamed(o.Names, a)
-		key := fmt.Sprint(alikeBy(a, named), s.Privileges, s.Held)
+		s := access.SubjectNamed(o.Names, a) // one number may have several names, each with groups of its own
+		key := fmt.Sprint(spoken[a.ID], kept[a.ID], groupsAmong(a, spoken), s.Privileges, s.Held)
+		if spoken[a.ID] || kept[a.ID] {
+			key += string(a.ID)
+		}
 		j, ok := index[key]
 		if !ok {
 			j = len(out)
@@ -102,13 +103,46 @@ func (o Only) sorts() []sort {
 			out = append(out, sort{Subject: s, keep: kept[a.ID]})
 		}
 		out[j].who = append(out[j].who, a.ID)
+		met[a.ID] = true
+		for _, g := range a.Groups {
+			met[g] = true
+		}
 	}
-	for _, k := range o.Keep { // whom the host does not list
-		if !slices.ContainsFunc(out, func(s sort) bool { return s.keep && slices.Contains(s.who, k.ID) }) {
-			out = append(out, sort{Subject: k, who: []perm.Principal{k.ID}, keep: true})
+
+	for _, k := range o.Keep {
+		if !met[k.ID] {
+			out, met[k.ID] = append(out, sort{Subject: k, who: []perm.Principal{k.ID}, keep: true}), true
+		}
+	}
+	for _, id := range list {
+		if !met[id] {
+			out = append(out, o.unlisted(id))
 		}
 	}
 	return out
+}
+
+// spoken returns whom the states on the way speak of, and a list of those that more than privileges decide about.
+func (o Only) spoken() (all map[perm.Principal]bool, list []perm.Principal) {
+	all = map[perm.Principal]bool{}
+	for _, p := range o.Way {
+		for _, m := range perm.Mentioned(p.Set, o.Names) {
+			if !all[m.ID] && !perm.Untold(p.Set, m.ID) {
+				list = append(list, m.ID)
+			}
+			all[m.ID] = true
+		}
+	}
+	return all, list
+}
+
+// unlisted is a number without an account, or whoever is in a group that no account is known to be in.
+func (o Only) unlisted(id perm.Principal) sort {
+	s := sort{Subject: access.SubjectOf(o.Names, id), who: []perm.Principal{id}}
+	if o.Names.IsGroup(id) {
+		s.Subject = access.SubjectOf(o.Names, perm.Everyone, id)
+	}
+	return s
 }
 
 func (o Only) accounts() []perm.Account {
@@ -122,16 +156,17 @@ func (o Only) can(s sort, way access.Way) bool {
 	return access.NewAsker(s.Subject).Can(way, o.Operation)
 }
 
-// cost is what a way takes away, compared with how it is: what comes first counts most.
-func (o Only) cost(sorts []sort, was, way access.Way) (open, kept, less int) {
+// cost is what a way takes away, compared with how it is: how many can do it who are not kept, how many cannot who are,
+// and how many rights are lost.
+func (o Only) cost(sorts []sort, way access.Way) (open, kept, less int) {
 	for _, s := range sorts {
 		switch can := o.can(s, way); {
-		case s.keep && !can && o.can(s, was):
+		case s.keep && !can && o.can(s, o.Way):
 			kept++
 		case !s.keep && can:
 			open += len(s.who)
 		}
-		less += len(s.who) * o.lost(s, was, way)
+		less += len(s.who) * o.lost(s, o.Way, way)
 	}
 	return open, kept, less
 }
@@ -169,14 +204,14 @@ func (o Only) doors(sorts []sort, way access.Way) int {
 
 // step takes away what shuts somebody out at the least cost for all others; false where nothing more does.
 func (o Only) step(ctx context.Context, sorts []sort, at state) (best state, found bool, err error) {
-	open, _, _ := o.cost(sorts, o.Way, at.way)
+	open, _, _ := o.cost(sorts, at.way)
 	if open == 0 {
 		return at, false, nil
 	}
 	doors := o.doors(sorts, at.way)
 
 	var least [4]int
-	for place := range o.places(sorts, at.way) {
+	for _, place := range o.places(sorts, at.way) {
 		for _, w := range o.takings(&at.way[place]) {
 			if err := ctx.Err(); err != nil {
 				return at, false, err
@@ -185,7 +220,7 @@ func (o Only) step(ctx context.Context, sorts []sort, at state) (best state, fou
 			if !ok {
 				continue
 			}
-			left, kept, less := o.cost(sorts, o.Way, next.way)
+			left, kept, less := o.cost(sorts, next.way)
 			ajar := o.doors(sorts, next.way)
 			score := [4]int{kept, less, left, ajar}
 			if (left < open || left == open && ajar < doors) && (!found || slices.Compare(score[:], least[:]) < 0) {
@@ -197,8 +232,7 @@ func (o Only) step(ctx context.Context, sorts []sort, at state) (best state, fou
 }
 
 // places are those whose permissions let somebody do it who is not kept.
-func (o Only) places(sorts []sort, way access.Way) map[int]bool {
-	out := map[int]bool{}
+func (o Only) places(sorts []sort, way access.Way) (out []int) {
 	last := len(way) - 1
 	folder := way.FolderOf(last)
 	for _, s := range sorts {
@@ -209,8 +243,8 @@ func (o Only) places(sorts []sort, way access.Way) map[int]bool {
 		if v := access.NewAsker(s.Subject).Decide(folder, &way[last], o.Operation); v.Folder && folder != nil {
 			place = slices.IndexFunc(way, func(p access.Place) bool { return p.Path == folder.Path })
 		}
-		if place >= 0 && changeable(&way[place], o.Names) {
-			out[place] = true
+		if place >= 0 && changeable(&way[place], o.Names) && !slices.Contains(out, place) {
+			out = append(out, place)
 		}
 	}
 	return out
@@ -228,7 +262,7 @@ func (o Only) takings(p *access.Place) (out []Words) {
 	named := perm.Mentioned(p.Set, o.Names)
 	for _, m := range named[:min(len(named), maxTaken)] {
 		for _, bits := range append(slices.Clone(permissions), 0) {
-			out = append(out, Words{NoEntry: m.ID, Entry: &perm.DesiredEntry{Who: m.ID, Perm: modePerm(bits)}})
+			out = append(out, Words{NoEntry: m.ID, Entry: &perm.DesiredEntry{Who: m.ID, Perm: mode.Perm(bits)}})
 		}
 		out = append(out, Words{NoEntry: m.ID}, Words{Without: m.ID})
 	}
@@ -245,12 +279,12 @@ func (o Only) add(at state, place int, w Words) (state, bool) {
 	return at.with(place, words, set), true
 }
 
+// places are those of which something was said, in their order.
+func (s state) places() []int { return slices.Sorted(maps.Keys(s.said)) }
+
 // with is a state with other words of a place.
 func (s state) with(place int, words []Words, set perm.Set) state {
-	next := state{map[int][]Words{}, slices.Clone(s.way)}
-	for i, w := range s.said {
-		next.said[i] = w
-	}
+	next := state{maps.Clone(s.said), slices.Clone(s.way)}
 	next.said[place] = words
 	next.way[place].Set = set
 	return next
@@ -264,23 +298,23 @@ func (o Only) after(place int, words []Words) (perm.Set, bool) {
 }
 
 // giveBack gives those who are kept what they lose, by entries of their own, where that lets in nobody else.
-func (o Only) giveBack(sorts []sort, now, at state) state {
+func (o Only) giveBack(sorts []sort, at state) state {
 	for _, s := range sorts {
-		if !s.keep || o.can(s, at.way) || !o.can(s, now.way) {
+		if !s.keep || o.can(s, at.way) || !o.can(s, o.Way) {
 			continue
 		}
-		open, _, _ := o.cost(sorts, now.way, at.way)
+		open, _, _ := o.cost(sorts, at.way)
 		best, fewest := at, -1
 		ask := Ask{Way: at.way, Who: s.Subject, Operation: o.Operation, Names: o.Names}
-		for place := range at.said {
+		for _, place := range at.places() {
 			for _, w := range ask.entries(s.ID, &at.way[place]) {
 				next, ok := o.add(at, place, w)
 				if !ok || !o.can(s, next.way) {
 					continue
 				}
 				// Neither more than they had, nor less.
-				n := o.lost(s, now.way, next.way) + o.lost(s, next.way, now.way)
-				if after, _, _ := o.cost(sorts, now.way, next.way); after <= open && (fewest < 0 || n < fewest) {
+				n := o.lost(s, o.Way, next.way) + o.lost(s, next.way, o.Way)
+				if after, _, _ := o.cost(sorts, next.way); after <= open && (fewest < 0 || n < fewest) {
 					best, fewest = next, n
 				}
 			}
@@ -291,14 +325,15 @@ func (o Only) giveBack(sorts []sort, now, at state) state {
 }
 
 // needed leaves out the words without which it is the same, or better.
-func (o Only) needed(sorts []sort, now, at state) state {
-	for place, words := range at.said {
+func (o Only) needed(sorts []sort, at state) state {
+	for _, place := range at.places() {
+		words := at.said[place]
 		for i := 0; i < len(words); {
 			fewer := slices.Delete(slices.Clone(words), i, i+1)
 			set, ok := o.after(place, fewer)
 			next := at.with(place, fewer, set)
-			a, b, c := o.cost(sorts, now.way, at.way)
-			x, y, z := o.cost(sorts, now.way, next.way)
+			a, b, c := o.cost(sorts, at.way)
+			x, y, z := o.cost(sorts, next.way)
 			if ok && cmp.Or(cmp.Compare(x, a), cmp.Compare(y, b), cmp.Compare(z, c)) <= 0 {
 				at, words = next, fewer
 				continue
@@ -310,14 +345,18 @@ func (o Only) needed(sorts []sort, now, at state) state {
 }
 
 // closing tells what comes of it all.
-func (o Only) closing(sorts []sort, now, at state) (out Closing) {
-	for place := range o.Way {
+func (o Only) closing(sorts []sort, at state) (out Closing) {
+	for _, place := range at.places() {
 		if words := at.said[place]; len(words) > 0 {
-			out.Changes = append(out.Changes, Taken{place, now.way[place].Set, at.way[place].Set, words})
+			out.Changes = append(out.Changes, Taken{place, o.Way[place].Set, at.way[place].Set, words})
 		}
 	}
 	for _, s := range sorts {
-		can, could := o.can(s, at.way), o.can(s, now.way)
+		can, unknown := access.NewAsker(s.Subject).Sure(at.way, o.Operation, o.Names)
+		could := o.can(s, o.Way)
+		if !s.keep && !can && unknown {
+			out.Unsure = append(out.Unsure, s.who...)
+		}
 		switch {
 		case s.keep && !can:
 			out.Short = append(out.Short, s.who...)
@@ -331,7 +370,7 @@ func (o Only) closing(sorts []sort, now, at state) (out Closing) {
 			}) {
 				out.Back = append(out.Back, s.who...)
 			}
-		case o.lost(s, now.way, at.way) > 0:
+		case o.lost(s, o.Way, at.way) > 0:
 			out.Less = append(out.Less, s.who...)
 		}
 	}

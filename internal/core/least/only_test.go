@@ -137,7 +137,7 @@ func TestOnlyHolds(t *testing.T) {
 func (o Only) hold(t *testing.T, after access.Way, got Closing) {
 	t.Helper()
 	sorts := o.sorts()
-	open, kept, less := o.cost(sorts, o.Way, after)
+	open, kept, less := o.cost(sorts, after)
 	for _, s := range sorts {
 		can, could := o.can(s, after), o.can(s, o.Way)
 		for _, who := range s.who {
@@ -162,9 +162,59 @@ func (o Only) hold(t *testing.T, after access.Way, got Closing) {
 		}
 		state.Mode = m
 		next[last].Set = state.Set()
-		if x, y, z := o.cost(sorts, o.Way, next); x <= open && y <= kept && z < less {
+		if x, y, z := o.cost(sorts, next); x <= open && y <= kept && z < less {
 			t.Fatalf("mode %04o costs %d rights, and %+v %d; way %+v", m, z, got, less, o.Way)
 		}
+	}
+}
+
+// Who has no account, and a group that nobody is known to be in, are let in as well by what stands there: they are shut
+// out, and told. The answer is the same each time.
+func TestOnlyOfUnlisted(t *testing.T) {
+	left := list(0o640, posixacl.Entry{Tag: posixacl.Group, ID: 12, Perm: 6},
+		posixacl.Entry{Tag: posixacl.User, ID: 4712, Perm: 6})
+	state, err := posix.Of(left[2].Set)
+	testkit.Must(t, err)
+	state.UID = 4711
+	left[2].Set = state.Set()
+
+	o := Only{Way: left, Keep: []access.Subject{access.SubjectOf(names, unixid.UID(1))}, Operation: access.Write,
+		Names: names}
+	first, err := o.Find(t.Context())
+	testkit.Must(t, err)
+	if got := named(first.Out); got != "4711 4712 yard" && got != "yard 4711 4712" || named(first.Left) != "root" {
+		t.Errorf("out %s, left %s", got, named(first.Left))
+	}
+	if named(first.Back) != "4711" {
+		t.Errorf("%s may let themselves in again", named(first.Back))
+	}
+	for range 20 {
+		again, err := o.Find(t.Context())
+		testkit.Must(t, err)
+		if len(again.Changes) != 1 || again.Changes[0].After != first.Changes[0].After ||
+			len(again.Changes[0].Words) != len(first.Changes[0].Words) {
+			t.Fatalf("%+v, and before %+v", again, first)
+		}
+	}
+}
+
+// One number may have several names, each with groups of its own: what one of them may, the number may.
+func TestOnlyOfTwoNames(t *testing.T) {
+	d := (&perm.Directory{
+		Accounts: []perm.Account{
+			{ID: unixid.UID(7), Name: "pilot"},
+			{ID: unixid.UID(7), Name: "helm", Groups: []perm.Principal{unixid.GID(10)}},
+		},
+		Groups: []perm.Account{{ID: unixid.GID(10), Name: "office"}},
+	}).Index()
+	w := list(0o640, posixacl.Entry{Tag: posixacl.User, ID: 7, Perm: 4},
+		posixacl.Entry{Tag: posixacl.Group, ID: 10, Perm: 6})
+	w[0].Set = posix.State{Mode: 0o755}.Set()
+	w[1].Set = posix.State{Mode: 0o750, GID: 10}.Set()
+	got, err := Only{Way: w, Operation: access.Read, Names: d}.Find(t.Context())
+	testkit.Must(t, err)
+	if !slices.Contains(got.Out, unixid.UID(7)) {
+		t.Errorf("%+v", got)
 	}
 }
 

@@ -120,8 +120,6 @@ func together(list []Words, names *perm.Directory) *perm.Desired {
 	return d
 }
 
-func modePerm(b bitsOf) mode.Perm { return mode.Perm(b) }
-
 func party(who perm.Principal, names *perm.Directory) perm.Party {
 	return perm.Party{Who: who, Name: names.Name(who)}
 }
