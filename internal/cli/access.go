@@ -189,18 +189,20 @@ func (o *options) showRestriction(c *cobra.Command, r wire.Restriction) error {
 		who  wire.Parties
 	}{
 		{"cannot any more", r.Out}, {"lose something else", r.Less}, {"can all the same", r.Left},
-		{"can let themselves in again", r.Back}, {"are to, and cannot", r.Short},
+		{"perhaps, by a group that is not told", r.Unsure}, {"can let themselves in again", r.Back},
+		{"are to, and cannot", r.Short},
 	} {
 		if x.who.Count > 0 {
-			t.add(x.what, partiesText(x.who))
+			t.add(x.what, namesText(x.who.Names, x.who.Count))
 		}
 	}
 	return o.show(c, t)
 }
 
-func partiesText(p wire.Parties) string {
-	text := strings.Join(p.Names, ", ")
-	if more := p.Count - len(p.Names); more > 0 {
+// namesText writes the names of some of so many.
+func namesText(names []string, count int) string {
+	text := strings.Join(names, ", ")
+	if more := count - len(names); more > 0 {
 		text += fmt.Sprintf(" and %d more", more)
 	}
 	return text
@@ -221,7 +223,11 @@ func (o *options) showProposals(c *cobra.Command, p wire.Proposals) error {
 		printf(c, "%s, to %s %s: %s", p.Account.Name, p.Answer.Operation.Words(), p.Path, verdictOf(p.Answer))
 		printf(c, "%s", because(p.Answer))
 	}
-	return o.show(c, t)
+	if err := o.show(c, t); err != nil || p.Counted == nil || o.output != "table" {
+		return err
+	}
+	printf(c, "\nWhat they open in all was counted in %s.", origin(*p.Counted))
+	return nil
 }
 
 // opens says on how many paths a proposal lets the account do the same, where that was counted.
@@ -238,10 +244,7 @@ func opens(p wire.Proposal) string {
 
 // besides says whom else a proposal lets in.
 func besides(p wire.Proposal) string {
-	who := strings.Join(p.Others, ", ")
-	if more := p.Count - len(p.Others); more > 0 {
-		who += fmt.Sprintf(" and %d more", more)
-	}
+	who := namesText(p.Others, p.Count)
 	switch {
 	case p.Everyone:
 		return "everyone"

@@ -2,6 +2,7 @@ package inquiry
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -59,9 +60,10 @@ func Propose(
 		}
 		out.Proposals = append(out.Proposals, w)
 	}
-	if all == nil {
+	if all == nil || len(list) == 0 {
 		return out, nil
 	}
+	out.Counted = new(all.Origin())
 	for i := range out.Proposals[:min(len(list), maxElsewhere)] {
 		ask := BelowAsk{Account: account, Operation: op, Suppose: supposing(f.Way, list[i], d)}
 		if err := countElsewhere(ctx, all, ask, &out.Proposals[i]); err != nil {
@@ -72,21 +74,26 @@ func Propose(
 }
 
 // countElsewhere adds on how many paths of a host a proposal lets the account do the same, and everyone.
-func countElsewhere(ctx context.Context, all Source, ask BelowAsk, p *wire.Proposal) error {
-	t, _, err := all.Below(ctx, ask)
-	if err != nil {
-		return fmt.Errorf("what else is opened: %w", err)
-	}
-	p.Elsewhere = new(t.Gained)
-	if !p.Everyone {
-		return nil
+func countElsewhere(ctx context.Context, all Source, ask BelowAsk, p *wire.Proposal) (err error) {
+	if p.Elsewhere, err = gained(ctx, all, ask); err != nil || !p.Everyone {
+		return err
 	}
 	ask.Account, ask.Suppose.Joining = Everyone, nil
-	if t, _, err = all.Below(ctx, ask); err != nil {
-		return fmt.Errorf("what else is opened to everyone: %w", err)
+	p.Anybody, err = gained(ctx, all, ask)
+	return err
+}
+
+// gained counts the paths on which somebody could do more; nil where a snapshot does not know whom it is about: they
+// may have come to the host since.
+func gained(ctx context.Context, all Source, ask BelowAsk) (*int64, error) {
+	t, _, err := all.Below(ctx, ask)
+	switch {
+	case errors.Is(err, ErrBad):
+		return nil, nil
+	case err != nil:
+		return nil, fmt.Errorf("what else is opened: %w", err)
 	}
-	p.Anybody = new(t.Gained)
-	return nil
+	return new(t.Gained), nil
 }
 
 // supposing is as if a proposal had been made.

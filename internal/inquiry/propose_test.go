@@ -1,7 +1,9 @@
 package inquiry
 
 import (
+	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 
@@ -9,6 +11,7 @@ import (
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/perm"
 	"idletally/internal/core/perm/posix"
+	"idletally/internal/core/subtree"
 	"idletally/internal/testkit"
 	"idletally/internal/wire"
 )
@@ -126,4 +129,38 @@ func TestRestrictionsAreWhatTheySay(t *testing.T) {
 	if tried < 2 {
 		t.Errorf("%d restrictions were tried", tried)
 	}
+}
+
+// What is proposed is told also where a snapshot does not know the account: it came to the host since.
+func TestProposeForNewcomers(t *testing.T) {
+	for name, c := range map[string]struct {
+		err     error
+		counted bool
+		fails   bool
+	}{
+		"counted":                  {nil, true, false},
+		"unknown to the snapshot":  {fmt.Errorf("%w: there is no account", ErrBad), false, false},
+		"the snapshot is not read": {errors.New("damaged"), false, true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			out, err := Propose(t.Context(), odd(), past{odd(), c.err}, "web", "/srv/a*[b]/tides: 2026", access.Read)
+			if (err != nil) != c.fails {
+				t.Fatal(err)
+			}
+			if !c.fails && (len(out.Proposals) == 0 || (out.Proposals[0].Elsewhere != nil) != c.counted ||
+				out.Counted == nil) {
+				t.Errorf("%+v", out)
+			}
+		})
+	}
+}
+
+// past is a snapshot in which 7 paths are gained, or one that cannot be asked.
+type past struct {
+	pier
+	err error
+}
+
+func (p past) Below(context.Context, BelowAsk) (subtree.Tally, *perm.Directory, error) {
+	return subtree.Tally{Gained: 7}, nil, p.err
 }

@@ -73,6 +73,7 @@ func Restrict(
 	}
 	out.Says = strings.Join(says, "; ")
 	out.Out, out.Less, out.Left = parties(found.Out, d), parties(found.Less, d), parties(found.Left, d)
+	out.Unsure = parties(found.Unsure, d)
 	out.Back, out.Short = parties(found.Back, d), parties(found.Short, d)
 	if len(out.Wishes) > 0 {
 		out.Text, err = wish.Changes(out.Wishes)

@@ -46,11 +46,12 @@ type Sight struct {
 
 // PathTimes is what a path was in the snapshots of its host.
 type PathTimes struct {
-	Host  string     `json:"host"`
-	Path  string     `json:"path"`
-	Items []PathTime `json:"items" doc:"The newest first; snapshots of other folders of the host say nothing of it"`
-	Next  string     `json:"next,omitempty" doc:"There are older snapshots: give this as after"`
-	Runs  []PathRun  `json:"runs,omitempty" doc:"On the first page: which of the newest runs on the host changed it, the newest first"`
+	Host     string     `json:"host"`
+	Path     string     `json:"path"`
+	Items    []PathTime `json:"items" doc:"The newest first; snapshots of other folders of the host say nothing of it"`
+	Next     string     `json:"next,omitempty" doc:"There are older snapshots: give this as after"`
+	Runs     []PathRun  `json:"runs,omitempty" doc:"On the first page: which of the newest ten runs on the host changed it, the newest first"`
+	MoreRuns bool       `json:"more_runs,omitempty" doc:"On the first page: there are earlier runs, or more of these, than were looked through"`
 }
 
 // PathRun is a run that changed a path.
@@ -114,6 +115,7 @@ type Proposals struct {
 	Account   Account       `json:"account"`
 	Answer    access.Answer `json:"answer" doc:"As it is now"`
 	Proposals []Proposal    `json:"proposals" doc:"Each would let the account do it, the one that lets in the fewest others first; none where it may, or where no permission is what denies it"`
+	Counted   *Origin       `json:"counted,omitempty" doc:"The snapshot in which it was counted what they open in all, as far as it could be read"`
 }
 
 // Proposal is changes that together would let an account do something.
@@ -141,9 +143,10 @@ type Restriction struct {
 	Only      []string         `json:"only" doc:"Who alone is to be able to"`
 	Says      string           `json:"says,omitempty" doc:"The changes in words; nothing where nothing has to change"`
 	Changes   []ProposedChange `json:"changes" doc:"Of paths; none where nothing has to change"`
-	Out       Parties          `json:"out" doc:"Who can do it now, and cannot then"`
+	Out       Parties          `json:"out" doc:"Who can do it now, and cannot then: accounts, numbers without one, and groups that no account is known to be in, for whoever is"`
 	Less      Parties          `json:"less" doc:"Who can do less then with one of the paths, besides"`
 	Left      Parties          `json:"left" doc:"Who can do it all the same: by privileges, by entries from above, or by what cannot be changed there"`
+	Unsure    Parties          `json:"unsure" doc:"Who cannot then as far as is known: the server does not tell who is in a group that would let them"`
 	Back      Parties          `json:"back" doc:"Who cannot then, and may change permissions of one of the paths: they can let themselves in again"`
 	Short     Parties          `json:"short" doc:"Who is to be able to, and cannot, now or then: ask what it would take"`
 	Text      string           `json:"text,omitempty" doc:"The changes, as a plan takes them (plan adjust --file)"`

@@ -49,7 +49,7 @@ func (s *App) ListPathTimes(ctx context.Context, in *ListPathTimesRequest) (*wir
 		return nil, fault.Conflict("host " + in.Host + " has no snapshot yet: take one first")
 	}
 	if in.After == "" {
-		if out.Runs, err = s.runsOf(ctx, in.Host, raw); err != nil {
+		if out.Runs, out.MoreRuns, err = s.runsOf(ctx, in.Host, raw); err != nil {
 			return nil, err
 		}
 	}
@@ -88,11 +88,11 @@ func (s *App) spansOf(ctx context.Context, path string, rows []store.Snapshot) (
 	var out []span
 	follow := tree.Follower{Source: s.store, Path: path}
 	for _, v := range rows {
-		roots, err := v.RootList()
+		holds, err := v.Holds(path)
 		if err != nil {
 			return nil, err
 		}
-		if !slices.ContainsFunc(roots, func(r string) bool { return pathname.Under(path, r) }) {
+		if !holds {
 			continue
 		}
 
@@ -181,39 +181,56 @@ const (
 	maxRunsMet = 40 // chunks of what they found
 )
 
-// runsOf returns which of the newest runs on a host changed a path.
-func (s *App) runsOf(ctx context.Context, host, path string) ([]wire.PathRun, error) {
-	runs, err := s.store.RunsOn(ctx, host, maxRunsOn)
+// runsOf returns which of the newest runs on a host changed a path, and whether there is more to look through.
+func (s *App) runsOf(ctx context.Context, host, path string) (out []wire.PathRun, more bool, err error) {
+	runs, err := s.store.RunsOn(ctx, host, maxRunsOn+1)
+	if err != nil {
+		return nil, false, err
+	}
+	if len(runs) > maxRunsOn {
+		runs, more = runs[:maxRunsOn], true
+	}
+
+	left := maxRunsMet
+	for _, r := range runs {
+		st, err := s.changedBy(ctx, r.ID, host, path, &left)
+		if err != nil {
+			return nil, false, err
+		}
+		if st == nil {
+			continue
+		}
+		w, err := s.pathRun(ctx, r, host, *st)
+		if err != nil {
+			return nil, false, err
+		}
+		out = append(out, w)
+	}
+	return out, more || left < 0, nil
+}
+
+// changedBy returns what a run did to a path on a host; nil if it is not in as many chunks of what the run found as are
+// left to be looked through. Left is less than 0 where there were more.
+func (s *App) changedBy(ctx context.Context, run, host, path string, left *int) (*plan.Step, error) {
+	chunks, err := s.store.OriginalChunks(ctx, run, host)
 	if err != nil {
 		return nil, err
 	}
-
-	var out []wire.PathRun
-	met := 0
-	for _, r := range runs {
-		chunks, err := s.store.OriginalChunks(ctx, r.ID, host)
+	for n := range chunks {
+		if *left <= 0 {
+			*left = -1
+			return nil, nil
+		}
+		*left--
+		steps, err := s.store.Originals(ctx, run, host, n)
 		if err != nil {
 			return nil, err
 		}
-		for n := 0; n < chunks && met < maxRunsMet; n++ {
-			met++
-			steps, err := s.store.Originals(ctx, r.ID, host, n)
-			if err != nil {
-				return nil, err
-			}
-			i := slices.IndexFunc(steps, func(st plan.Step) bool { return st.Path == path })
-			if i < 0 {
-				continue
-			}
-			w, err := s.pathRun(ctx, r, host, steps[i])
-			if err != nil {
-				return nil, err
-			}
-			out = append(out, w)
-			break
+		if i := slices.IndexFunc(steps, func(st plan.Step) bool { return st.Path == path }); i >= 0 {
+			return &steps[i], nil
 		}
 	}
-	return out, nil
+	return nil, nil
 }
 
 func (s *App) pathRun(ctx context.Context, r store.RunRow, host string, st plan.Step) (wire.PathRun, error) {

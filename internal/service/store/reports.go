@@ -8,6 +8,8 @@ import (
 	"slices"
 	"time"
 
+	"github.com/jmoiron/sqlx"
+
 	"idletally/internal/core/baseline"
 	"idletally/internal/core/drift"
 	"idletally/internal/core/perm"
@@ -290,12 +292,18 @@ type Origins struct {
 
 // SetOrigins stores where the findings of a report's groups come from, by their ids.
 func (s *Store) SetOrigins(ctx context.Context, report string, by map[string]Origins) error {
-	for id, o := range by {
-		text, _ := json.Marshal(o) // plain values only
-		if _, err := s.exec(ctx, `UPDATE finding_group SET origins = ? WHERE report = ? AND id = ?`, text, report,
-			id); err != nil {
-			return fmt.Errorf("where the findings of report %s come from: %w", report, err)
+	err := s.tx(ctx, func(tx *sqlx.Tx) error {
+		for id, o := range by {
+			text, _ := json.Marshal(o) // plain values only
+			if _, err := tx.ExecContext(ctx, `UPDATE finding_group SET origins = ? WHERE report = ? AND id = ?`, text,
+				report, id); err != nil {
+				return err
+			}
 		}
+		return nil
+	})
+	if err != nil {
+		return fmt.Errorf("where the findings of report %s come from: %w", report, err)
 	}
 	return nil
 }

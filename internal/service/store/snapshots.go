@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 
@@ -215,6 +216,12 @@ func (s Snapshot) RootList() (roots []string, err error) {
 		roots = append(roots, string(p))
 	}
 	return roots, nil
+}
+
+// Holds reports whether a path lies in one of the snapshot's roots.
+func (s Snapshot) Holds(path string) (bool, error) {
+	roots, err := s.RootList()
+	return slices.ContainsFunc(roots, func(r string) bool { return pathname.Under(path, r) }), err
 }
 
 // asPaths returns roots in a form that keeps their bytes in JSON.

@@ -55,6 +55,7 @@ export function OverTime({ host, path, author }: { host: string; path: string; a
           </ul>
         </section>
       ) : null}
+      {pages[0]?.more_runs ? <p className="mb-2 text-sm text-muted">Earlier runs were not looked through.</p> : null}
       <ol>
         {states.map((s, i) => (
           <li key={s.snapshot} className="border-b border-line py-3">

@@ -6,6 +6,7 @@ import { addressOf } from "../../shared/wish";
 import { Button } from "../../ui/Button";
 import { Command } from "../../ui/Command";
 import { Note } from "../../ui/Note";
+import { Time } from "../../ui/Time";
 import { DraftOf } from "./DraftOf";
 import { flagsOf, quoted, type Where } from "./model";
 import { useProposals } from "./queries";
@@ -85,6 +86,11 @@ export function Proposals({
               </li>
             ))}
           </ol>
+          {found.data?.counted ? (
+            <p className="text-sm text-muted">
+              What they open in all was counted in the snapshot of <Time at={found.data.counted.at} />.
+            </p>
+          ) : null}
           <Command
             text={`idletally access propose ${flagsOf(where)} ${quoted(account)} ${operation} ${quoted(path)}`}
           />

@@ -36,6 +36,7 @@ function Answer({ of, me }: { of: Schemas["Restriction"]; me: Person }) {
         <Whom says="Cannot any more" who={of.out} />
         <Whom says="Lose something else" who={of.less} />
         <Whom says="Can all the same, by privileges or by what is decided elsewhere" who={of.left} />
+        <Whom says="Perhaps: the server does not tell who is in a group" who={of.unsure} />
         <Whom says="May change permissions here, and can let themselves in again" who={of.back} />
         <Whom says="Are to, and cannot: ask what it would take" who={of.short} />
       </ul>
