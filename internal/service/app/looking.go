@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -59,6 +58,16 @@ func (s *App) one(ctx context.Context, p Where) (inquiry.Source, string, error) 
 		err = checked("path", raw)
 	}
 	return sc, raw, err
+}
+
+// question returns the scene for a question about a path, which must be given, and the operation that it is about.
+func (s *App) question(
+	ctx context.Context, p Where, operationText string,
+) (sc inquiry.Source, raw string, op access.Operation, err error) {
+	if sc, raw, err = s.one(ctx, p); err == nil {
+		op, err = operation(operationText)
+	}
+	return sc, raw, op, err
 }
 
 // unescaped reads the escaped text of a path or name that a parameter gives.
@@ -303,11 +312,7 @@ type ProposeAccessRequest struct {
 
 // ProposeAccess returns what it would take that an account can do something with a path.
 func (s *App) ProposeAccess(ctx context.Context, in *ProposeAccessRequest) (*wire.Proposals, error) {
-	sc, raw, err := s.one(ctx, in.Where)
-	if err != nil {
-		return nil, err
-	}
-	op, err := operation(in.Operation)
+	sc, raw, op, err := s.question(ctx, in.Where, in.Operation)
 	if err != nil {
 		return nil, err
 	}
@@ -330,12 +335,10 @@ func (s *App) whole(ctx context.Context, sc inquiry.Source, path string) (inquir
 		return nil, err
 	}
 	for _, v := range rows {
-		roots, err := v.RootList()
-		if err != nil {
+		switch holds, err := v.Holds(path); {
+		case err != nil:
 			return nil, err
-		}
-		if v.State == lifecycle.SnapshotReady &&
-			slices.ContainsFunc(roots, func(r string) bool { return pathname.Under(path, r) }) {
+		case holds && v.State == lifecycle.SnapshotReady:
 			return s.stored(ctx, v.ID)
 		}
 	}
@@ -351,11 +354,7 @@ type ProposeRestrictionRequest struct {
 
 // ProposeRestriction returns what has to be taken away so that nobody but some accounts can do something with a path.
 func (s *App) ProposeRestriction(ctx context.Context, in *ProposeRestrictionRequest) (*wire.Restriction, error) {
-	sc, raw, err := s.one(ctx, in.Where)
-	if err != nil {
-		return nil, err
-	}
-	op, err := operation(in.Operation)
+	sc, raw, op, err := s.question(ctx, in.Where, in.Operation)
 	if err != nil {
 		return nil, err
 	}
@@ -372,11 +371,7 @@ type ListHoldersRequest struct {
 
 // ListHolders returns who can do something with a path, and why.
 func (s *App) ListHolders(ctx context.Context, in *ListHoldersRequest) (*wire.Holders, error) {
-	sc, raw, err := s.one(ctx, in.Where)
-	if err != nil {
-		return nil, err
-	}
-	o, err := operation(in.Operation)
+	sc, raw, op, err := s.question(ctx, in.Where, in.Operation)
 	if err != nil {
 		return nil, err
 	}
@@ -385,7 +380,7 @@ func (s *App) ListHolders(ctx context.Context, in *ListHoldersRequest) (*wire.Ho
 		return nil, err
 	}
 
-	out, err := inquiry.Everybody(ctx, sc, raw, o, sup)
+	out, err := inquiry.Everybody(ctx, sc, raw, op, sup)
 	return &out, refuse(err)
 }
 

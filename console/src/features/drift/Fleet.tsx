@@ -16,13 +16,14 @@ export function Fleet({
   return (
     <>
       <Verdict of={standing.verdict} className="mb-2" />
-      <Cells
-        here
-        application={standing.name}
-        cells={standing.cells ?? []}
-        more={standing.hosts - (standing.cells?.length ?? 0)}
-      />
-      <div className="mb-4" />
+      <div className="mb-4">
+        <Cells
+          here
+          application={standing.name}
+          cells={standing.cells ?? []}
+          more={standing.hosts - (standing.cells?.length ?? 0)}
+        />
+      </div>
       <Note error={equal.error} />
       {equal.isPending ? (
         <p className="text-muted" role="status">

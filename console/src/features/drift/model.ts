@@ -1,4 +1,5 @@
 import type { Finding, Group, Report, Schemas } from "../../api/client";
+import { within } from "../../shared/paths";
 
 /** Equal findings as the group of each host that has them. */
 export const byHost = (e: Schemas["EqualGroup"]) =>
@@ -207,9 +208,8 @@ const facets = fields.filter((f) => f !== "sort" && f !== "below" && f !== "unde
 
 /** How a folder stands to another: in it or it, around it, or beside it. */
 function stands(folder: string, to: string): "in" | "around" | "beside" {
-  const inside = (a: string, b: string) => a === b || a.startsWith(b.endsWith("/") ? b : `${b}/`);
-  if (inside(folder, to)) return "in";
-  return inside(to, folder) ? "around" : "beside";
+  if (within(folder, to)) return "in";
+  return within(to, folder) ? "around" : "beside";
 }
 
 /** Where a group's findings are: in its folder, or it is one path. */

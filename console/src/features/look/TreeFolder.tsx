@@ -1,5 +1,6 @@
 import { useNavigate } from "react-router";
 import type { Look } from "./address";
+import { within } from "../../shared/paths";
 import { useListing } from "./queries";
 
 const most = 500;
@@ -28,7 +29,7 @@ export function TreeFolder({
   const open = isOpen(path);
   const list = useListing(look.where, path, "", open);
   const folders = list.data?.pages.flatMap((p) => p.items ?? []).filter((p) => p.kind === "folder") ?? [];
-  const inside = open && folders.some((f) => at === f.path || at.startsWith(`${f.path}/`));
+  const inside = open && folders.some((f) => within(at, f.path));
   const go = () => void navigate(look.address({ path, tab: "" }));
   return (
     <li
@@ -72,7 +73,7 @@ export function TreeFolder({
               name={f.name}
               level={level + 1}
               at={at}
-              stop={stop && inside && (at === f.path || at.startsWith(`${f.path}/`))}
+              stop={stop && inside && within(at, f.path)}
               isOpen={isOpen}
               turn={turn}
             />
